@@ -1,0 +1,1 @@
+"""Bytes in, bytes out. Knows no format."""

@@ -1,0 +1,126 @@
+"""Block statistics of a source, computed once and shared by every examiner and the strip."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.binary.source import Source
+from jugal.kernels.blockstats import PAGE, SECTOR, page_stats, period_of, uniform_sectors
+from jugal.model.span import ByteSpan
+
+#: Pages whose statistics are taken of one file; larger files are sampled evenly.
+MAX_PAGES = 16_384
+
+
+@dataclass(frozen=True, slots=True)
+class Fill:
+    """A run of whole sectors of one byte value."""
+
+    span: ByteSpan
+    value: int
+
+
+class Blocks:
+    """Lazily computed statistics per sector (512 bytes) and page (4,096 bytes) of one source."""
+
+    def __init__(self, source: Source) -> None:
+        self._source = source
+
+    @cached_property
+    def uniform(self) -> NDArray[np.int16]:
+        """Per sector: the byte value when all its bytes are the same, else -1."""
+        out = np.empty(-(-self._source.size // SECTOR), np.int16)
+        if out.size:
+            uniform_sectors(self._source.array, out)
+        return out
+
+    @cached_property
+    def _pages(self) -> tuple[NDArray, NDArray, NDArray, NDArray]:
+        count = -(-self._source.size // PAGE)
+        entropy = np.zeros(count, np.float32)
+        printable = np.zeros(count, np.float32)
+        ff_total = np.zeros(count, np.int32)
+        ff_stuffed = np.zeros(count, np.int32)
+        if count:
+            step = max(1, -(-count // MAX_PAGES))
+            page_stats(self._source.array, step, entropy, printable, ff_total, ff_stuffed)
+        return entropy, printable, ff_total, ff_stuffed
+
+    @property
+    def entropy(self) -> NDArray[np.float32]:
+        """Per page: bits per byte, 0..8."""
+        return self._pages[0]
+
+    @property
+    def printable(self) -> NDArray[np.float32]:
+        """Per page: share of printable ASCII, 0..1."""
+        return self._pages[1]
+
+    @property
+    def ff_total(self) -> NDArray[np.int32]:
+        """Per page: number of 0xFF bytes."""
+        return self._pages[2]
+
+    @property
+    def ff_stuffed(self) -> NDArray[np.int32]:
+        """Per page: number of 0xFF bytes followed by 0x00 or a restart marker's second byte."""
+        return self._pages[3]
+
+    @cached_property
+    def fills(self) -> tuple[Fill, ...]:
+        """All runs of whole sectors of one byte value, in order."""
+        uniform = self.uniform
+        if not uniform.size:
+            return ()
+        edges = np.flatnonzero(np.diff(uniform)) + 1
+        starts = np.concatenate(([0], edges))
+        ends = np.concatenate((edges, [uniform.size]))
+        values = uniform[starts]
+        size = self._source.size
+        return tuple(
+            Fill(ByteSpan(int(s) * SECTOR, min(int(e) * SECTOR, size)), int(v))
+            for s, e, v in zip(starts, ends, values, strict=True)
+            if v >= 0
+        )
+
+    def fills_in(self, span: ByteSpan, at_least: int = SECTOR) -> list[Fill]:
+        """The filled runs inside ``span``, clipped to it, of at least ``at_least`` bytes."""
+        found = []
+        for fill in self.fills:
+            if fill.span.start >= span.end:
+                break
+            part = fill.span.clip(span)
+            if part.length >= at_least:
+                found.append(Fill(part, fill.value))
+        return found
+
+    @cached_property
+    def patterns(self) -> tuple[ByteSpan, ...]:
+        """Runs of at least two sectors in which one short text (2 to 64 bytes) is repeated."""
+        data = self._source.array
+        found: list[ByteSpan] = []
+        # A repeated text lowers the entropy of its page far below that of any payload.
+        for page in np.flatnonzero((self.entropy < 5.2) & (self.entropy > 0.1)):
+            start = int(page) * PAGE
+            for at in range(start, min(start + PAGE, self._source.size), SECTOR):
+                sector = data[at : at + SECTOR]
+                if self.uniform[at // SECTOR] < 0 and sector.size == SECTOR and period_of(sector, 64) > 1:
+                    if found and found[-1].end == at:
+                        found[-1] = ByteSpan(found[-1].start, at + SECTOR)
+                    else:
+                        found.append(ByteSpan(at, at + SECTOR))
+        return tuple(span for span in found if span.length >= 2 * SECTOR)
+
+
+def exact_fill(source: Source, fill: Fill) -> ByteSpan:
+    """``fill`` widened to the bytes of the same value directly before and after it."""
+    start, end = fill.span.start, fill.span.end
+    while start > 0 and source.array[start - 1] == fill.value and fill.span.start - start < 2 * SECTOR:
+        start -= 1
+    while end < source.size and source.array[end] == fill.value and end - fill.span.end < 2 * SECTOR:
+        end += 1
+    return ByteSpan(start, end)

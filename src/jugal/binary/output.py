@@ -1,0 +1,113 @@
+"""Writing new files: beside their final name, synced, then named, never over an existing one."""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import BinaryIO
+
+from jugal.binary.source import Source
+from jugal.model.span import ByteSpan
+
+#: A stretch of a repaired file: copied from a source, or new bytes.
+Piece = ByteSpan | bytes
+_BLOCK = 1 << 22
+
+
+class OutputRefused(Exception):
+    """The file cannot be written there; the message is one sentence."""
+
+
+def _sentence(error: OSError, path: Path) -> str:
+    if error.errno == errno.ENOSPC:
+        return f"There is no space left for {path.name}."
+    if error.errno in (errno.EROFS, errno.EACCES, errno.EPERM):
+        return f"{path.parent} cannot be written to."
+    return f"{path.name} cannot be written: {error.strerror}."
+
+
+@contextmanager
+def exclusive_output(path: Path) -> Iterator[BinaryIO]:
+    """A binary file that appears under ``path`` only when it is complete and on disk.
+
+    Raises OutputRefused when ``path`` exists or cannot be written; nothing is left behind then.
+    """
+    part = path.with_name(f".{path.name[:200]}.{os.getpid()}.part")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o644)
+    except OSError as error:
+        raise OutputRefused(_sentence(error, path)) from error
+    try:
+        with os.fdopen(handle, "wb") as stream:
+            yield stream
+            stream.flush()
+            os.fsync(stream.fileno())
+        # A hard link fails where the name is taken, on every file system that has links; a rename would not.
+        try:
+            os.link(part, path)
+        except FileExistsError as error:
+            raise OutputRefused(f"{path.name} is already there.") from error
+        except OSError:
+            _rename_without_links(part, path)
+        _sync_folder(path.parent)
+    except OSError as error:
+        raise OutputRefused(_sentence(error, path)) from error
+    finally:
+        part.unlink(missing_ok=True)
+
+
+def _rename_without_links(part: Path, path: Path) -> None:
+    """For file systems without hard links (exFAT, FAT): claims the name first, then moves over the claim."""
+    try:
+        os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o644))
+    except FileExistsError as error:
+        raise OutputRefused(f"{path.name} is already there.") from error
+    try:
+        os.replace(part, path)
+    except OSError:
+        path.unlink(missing_ok=True)
+        raise
+
+
+def _sync_folder(folder: Path) -> None:
+    handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(handle)
+    except OSError:
+        pass  # some network file systems refuse to sync folders; the file itself is on disk
+    finally:
+        os.close(handle)
+
+
+def free_name(folder: Path, name: str) -> Path:
+    """``name`` in ``folder``, with a running number before the extension where it is taken."""
+    wanted = folder / name
+    number = 2
+    while wanted.exists() or wanted.is_symlink():
+        stem, suffix = Path(name).stem, Path(name).suffix
+        wanted = folder / f"{stem} ({number}){suffix}"
+        number += 1
+    return wanted
+
+
+def pieces_length(pieces: Iterable[Piece]) -> int:
+    return sum(p.length if isinstance(p, ByteSpan) else len(p) for p in pieces)
+
+
+def write_pieces(stream: BinaryIO, pieces: Iterable[Piece], source: Source) -> int:
+    """Writes ``pieces`` in order, spans copied from ``source``; returns the bytes written."""
+    written = 0
+    for piece in pieces:
+        if isinstance(piece, ByteSpan):
+            for at in range(piece.start, piece.end, _BLOCK):
+                block = source.read(at, min(_BLOCK, piece.end - at))
+                stream.write(block)
+                written += len(block)
+        else:
+            stream.write(piece)
+            written += len(piece)
+    return written

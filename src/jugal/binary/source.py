@@ -1,0 +1,129 @@
+"""Read-only, bounded access to a file's bytes. A short read is a value, not an error."""
+
+from __future__ import annotations
+
+import mmap
+import os
+import stat
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.binary.limits import DEFAULT_LIMITS, Limits
+
+Bytes = NDArray[np.uint8]
+
+
+class SourceUnreadable(Exception):
+    """The file could not be opened or read; the message is one sentence."""
+
+
+class Source:
+    """The bytes of one file. Everything outside ``0..size`` reads as nothing.
+
+    ``array`` is a read-only uint8 array over all bytes: held in memory for small files, mapped for large.
+    """
+
+    def __init__(self, data: Bytes, name: str, keep: object = None) -> None:
+        self.array = data
+        self.name = name
+        self.size = int(data.size)
+        self._keep = keep
+
+    @classmethod
+    def from_bytes(cls, data: bytes, name: str = "memory") -> Source:
+        return cls(np.frombuffer(data, dtype=np.uint8), name)
+
+    @classmethod
+    def open(cls, path: str | os.PathLike[str], limits: Limits = DEFAULT_LIMITS) -> Source:
+        """Opens ``path`` read-only. Raises SourceUnreadable for anything but a readable regular file."""
+        try:
+            handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | getattr(os, "O_NOATIME", 0))
+        except PermissionError:
+            handle = cls._open_plain(path)
+        except OSError as error:
+            raise SourceUnreadable(f"The file cannot be opened: {error.strerror}.") from error
+        try:
+            info = os.fstat(handle)
+            if not stat.S_ISREG(info.st_mode):
+                raise SourceUnreadable("This is not a regular file.")
+            if info.st_size == 0:
+                return cls(np.empty(0, np.uint8), os.fspath(path))
+            if info.st_size <= limits.read_at_once:
+                data = np.empty(info.st_size, np.uint8)
+                view = memoryview(data)
+                done = 0
+                while done < info.st_size:
+                    count = os.preadv(handle, [view[done:]], done)
+                    if count == 0:
+                        break
+                    done += count
+                data = data[:done]
+                data.flags.writeable = False
+                return cls(data, os.fspath(path))
+            mapped = mmap.mmap(handle, 0, access=mmap.ACCESS_READ)
+            mapped.madvise(mmap.MADV_SEQUENTIAL)
+            return cls(np.frombuffer(mapped, dtype=np.uint8), os.fspath(path), mapped)
+        except OSError as error:
+            raise SourceUnreadable(f"The file cannot be read: {error.strerror}.") from error
+        finally:
+            os.close(handle)
+
+    @staticmethod
+    def _open_plain(path: str | os.PathLike[str]) -> int:
+        # O_NOATIME is refused on files of other owners; reading them is still allowed.
+        try:
+            return os.open(path, os.O_RDONLY | os.O_NONBLOCK)
+        except OSError as error:
+            raise SourceUnreadable(f"The file cannot be opened: {error.strerror}.") from error
+
+    @property
+    def suffix(self) -> str:
+        """The file name's extension, lower case, without the dot."""
+        return Path(self.name).suffix.lower().lstrip(".")
+
+    def read(self, start: int, length: int) -> bytes:
+        """Up to ``length`` bytes from ``start``; fewer at the end, none outside."""
+        if start < 0 or length <= 0 or start >= self.size:
+            return b""
+        return self.array[start : start + length].tobytes()
+
+    def uint(self, start: int, length: int, order: str = "big") -> int | None:
+        """An unsigned integer of ``length`` bytes, or None where the file is too short."""
+        data = self.read(start, length)
+        if len(data) < length:
+            return None
+        return int.from_bytes(data, "big" if order == "big" else "little")
+
+    def find(self, needle: bytes, start: int = 0, end: int | None = None) -> int:
+        """Offset of the first ``needle`` at or after ``start`` that ends by ``end``; -1 if none.
+
+        Works in windows so that no copy of a large file is made.
+        """
+        stop = self.size if end is None else min(end, self.size)
+        window = 1 << 22
+        at = max(0, start)
+        overlap = len(needle) - 1
+        while at < stop:
+            piece = self.array[at : min(stop, at + window + overlap)].tobytes()
+            hit = piece.find(needle)
+            if hit >= 0:
+                return at + hit
+            at += window
+        return -1
+
+    def rfind(self, needle: bytes, start: int = 0, end: int | None = None) -> int:
+        """Offset of the last ``needle`` that lies in ``start..end``; -1 if none."""
+        stop = self.size if end is None else min(end, self.size)
+        window = 1 << 22
+        overlap = len(needle) - 1
+        while stop > start:
+            low = max(start, stop - window - overlap)
+            hit = self.array[low:stop].tobytes().rfind(needle)
+            if hit >= 0:
+                return low + hit
+            if low == start:
+                break
+            stop = low + overlap
+        return -1

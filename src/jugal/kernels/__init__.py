@@ -1,0 +1,1 @@
+"""Hot pure functions on buffers, compiled with Numba. No input or output, no findings."""

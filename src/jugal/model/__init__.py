@@ -1,0 +1,1 @@
+"""Pure values that every other layer speaks in. Imports nothing of the project."""

@@ -1,0 +1,111 @@
+"""What every examiner is given, what it fills in, and how a format declares itself."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+
+from jugal.binary.blocks import Blocks
+from jugal.binary.limits import DEFAULT_LIMITS, Deadline, Limits
+from jugal.binary.output import Piece
+from jugal.binary.source import Source
+from jugal.model.codes import Cause, FindingCode
+from jugal.model.finding import Finding, Severity
+from jugal.model.result import Kind, MediaValue, Region, RepairPlan, Thumbnail
+from jugal.model.span import ByteSpan
+from jugal.model.strip import Matter, StripSpan
+
+
+class Subject:
+    """The file under examination: its bytes, its block statistics and the bounds to keep."""
+
+    def __init__(self, source: Source, limits: Limits = DEFAULT_LIMITS) -> None:
+        self.source = source
+        self.blocks = Blocks(source)
+        self.limits = limits
+        self.deadline = Deadline(limits.seconds)
+
+    @property
+    def size(self) -> int:
+        return self.source.size
+
+
+@dataclass(slots=True)
+class Report:
+    """What an examiner fills in. Scores stay None until the content was judged."""
+
+    findings: list[Finding] = field(default_factory=list)
+    media: dict[str, MediaValue] = field(default_factory=dict)
+    strip: list[StripSpan] = field(default_factory=list)
+    regions: list[Region] = field(default_factory=list)
+    plans: list[RepairPlan] = field(default_factory=list)
+    thumbnail: Thumbnail | None = None
+    score: float | None = None
+    attainable: float | None = None
+    #: A finer format name than the one recognised (a ZIP that proves to be a docx).
+    format: str | None = None
+    counts: Counter[FindingCode] = field(default_factory=Counter)
+
+    def add(
+        self,
+        code: FindingCode,
+        severity: Severity,
+        message: str,
+        start: int | None = None,
+        end: int | None = None,
+        cause: Cause | None = None,
+        limits: Limits = DEFAULT_LIMITS,
+    ) -> None:
+        """Records a finding. More than ``limits.findings_per_code`` of one code are only counted."""
+        self.counts[code] += 1
+        if self.counts[code] > limits.findings_per_code:
+            return
+        span = None if start is None else ByteSpan(start, max(start, end if end is not None else start))
+        if cause is not None and cause.value not in message:
+            message = f"{message} Likely cause: {cause.value}."
+        self.findings.append(Finding(code, severity, message, span, cause))
+
+    def mark(self, start: int, end: int, matter: Matter, label: str = "") -> None:
+        """Says what the bytes ``start..end`` are, for the strip. Later marks lie over earlier ones."""
+        if end > start >= 0:
+            self.strip.append(StripSpan(ByteSpan(start, end), matter, label))
+
+    def plan(self, method: str, summary: str, attainable: float, needs_donor: bool = False) -> None:
+        self.plans.append(RepairPlan(method, summary, attainable, needs_donor))
+
+    def has(self, *codes: FindingCode) -> bool:
+        return any(self.counts[code] for code in codes)
+
+    @property
+    def worst(self) -> Severity:
+        return max((f.severity for f in self.findings), key=lambda s: s.rank, default=Severity.NOTE)
+
+
+class RepairImpossible(Exception):
+    """The repair does not apply after all; the message is one sentence."""
+
+
+@dataclass(frozen=True, slots=True)
+class RepairDraft:
+    """The file a repair would write: pieces of the source and new bytes, and what was done in sentences."""
+
+    pieces: tuple[Piece, ...]
+    steps: tuple[str, ...]
+    #: Extension to give the output where it is another format (an extracted preview), without the dot.
+    suffix: str | None = None
+
+
+Examiner = Callable[[Subject, Report], None]
+Repairer = Callable[[Subject, Subject | None], RepairDraft]
+
+
+@dataclass(frozen=True, slots=True)
+class FormatSpec:
+    """One format family: its short names, its kind, its examiner and its repairs by method name."""
+
+    names: tuple[str, ...]
+    kind: Kind
+    examine: Examiner
+    repairs: Mapping[str, Repairer] = field(default_factory=dict)
+    extension: str = ""

@@ -1,0 +1,1 @@
+"""JPEG still pictures (ITU-T T.81, JFIF, Exif)."""

@@ -1,0 +1,104 @@
+"""Where a decoded picture breaks: found in its DC values, for damage that raises no error at once.
+
+After a cluster was lost or replaced, the decoder finds its footing again but what follows stands in the wrong
+place or has the wrong level. One row of MCUs then contrasts with the row above it, beginning at the break.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.jpeg.decode import Picture
+from jugal.formats.jpeg.parse import Structure
+
+_CAP = 60.0  # levels; one sharp edge in the picture shall not outweigh a row
+
+
+@dataclass(frozen=True, slots=True)
+class Break:
+    """A break at MCU number ``unit``; ``contrast`` is in levels, ``usual`` what the picture has otherwise."""
+
+    unit: int
+    contrast: float
+    usual: float
+
+    @property
+    def strong(self) -> bool:
+        return self.contrast > 4.0 and self.contrast > 3.0 * self.usual
+
+
+def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.float32]]:
+    """Per component the mean level of each MCU (rows, MCUs a row), in sample levels about mid-grey."""
+    planes = []
+    for component, plane in zip(picture.frame.components, picture.dc, strict=True):
+        quant = structure.quant.get(component.tq)
+        step = float(quant[0]) if quant is not None else 8.0
+        rows, cols = picture.frame.mcus_y, picture.frame.mcus_x
+        mean = plane.reshape(rows, component.v, cols, component.h).mean(axis=(1, 3))
+        planes.append((mean * (step / 8.0)).astype(np.float32))
+    return planes
+
+
+def row_contrast(planes: list[NDArray[np.float32]]) -> NDArray[np.float32]:
+    """Per MCU the capped difference to the MCU above, all components; zero in the first row."""
+    flat = [p.reshape(-1) for p in planes[:3]]
+    width = planes[0].shape[1]
+    out = np.zeros(flat[0].size, np.float32)
+    for plane in flat:
+        out[width:] += np.minimum(np.abs(plane[width:] - plane[:-width]), _CAP)
+    return out
+
+
+def find_break(
+    planes: list[NDArray[np.float32]], low: int, high: int, byte_at: NDArray[np.int64] | None = None
+) -> Break | None:
+    """The most marked break at an MCU number in ``low..high``; None where there is too little to compare.
+
+    ``byte_at`` (raw offset per MCU) lets breaks at sector and cluster boundaries weigh more.
+    """
+    width = planes[0].shape[1]
+    contrast = row_contrast(planes)
+    total = np.concatenate(([0.0], np.cumsum(contrast, dtype=np.float64)))
+    low, high = max(low, width), min(high, contrast.size - 1)
+    if high - low < 1 or width < 4:
+        return None
+    at = np.arange(low, high)
+    ahead_end = np.minimum(at + width, contrast.size)
+    ahead = (total[ahead_end] - total[at]) / np.maximum(1, ahead_end - at)
+    behind = (total[at] - total[np.maximum(at - width, 0)]) / width
+    gain = ahead - behind
+    # A break in the last few MCUs has no row to be judged by.
+    gain[ahead_end - at < max(4, width // 8)] = -1.0
+    weight = np.ones(at.size)
+    if byte_at is not None:
+        first = byte_at[at - 1]
+        last = byte_at[np.minimum(at + 1, byte_at.size - 1)]
+        for size, bonus in ((512, 1.06), (4096, 1.12)):
+            holds = (last // size) > (first // size)
+            weight[holds] = bonus
+    flat = planes[0].reshape(-1)
+    step = np.minimum(np.abs(flat[at] - flat[at - 1]), _CAP)
+    ranked = gain * weight + 0.02 * step
+    best = int(np.argmax(ranked))
+    usual = float(np.median(contrast[width : max(width + 1, low)])) if low > width else float(np.median(contrast[width:]))
+    return Break(int(at[best]), float(gain[best]), max(usual, 0.5))
+
+
+def level_offset(planes: list[NDArray[np.float32]], unit: int) -> float:
+    """How far the levels after MCU ``unit`` lie from those above, in levels: the worst component's median."""
+    width = planes[0].shape[1]
+    start, end = unit, min(unit + width, planes[0].size)
+    if start < width or end - start < max(4, width // 8):
+        return 0.0
+    offsets = []
+    for plane in planes[:3]:
+        flat = plane.reshape(-1)
+        now = np.median(flat[start:end] - flat[start - width : end - width])
+        # What the picture itself changes from row to row there.
+        after_end = min(end + width, flat.size)
+        after = np.median(flat[end:after_end] - flat[end - width : after_end - width]) if after_end > end + 4 else 0.0
+        offsets.append(abs(float(now - after)))
+    return max(offsets)

@@ -1,0 +1,241 @@
+"""Decoding the scans of a parsed JPEG: what an ordinary decoder makes of them, and where they go wrong."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.parse import Entropy, Frame, HuffmanTable, Scan
+from jugal.kernels.jpeg import FAST_BITS, decode_progressive, decode_sequential, stuffed_offset
+
+_MAX_ERRORS = 4096
+
+
+@dataclass(frozen=True, slots=True)
+class ScanError:
+    """An error met while decoding: kind as in the kernel, MCU number, raw byte offset."""
+
+    kind: int
+    mcu: int
+    at: int
+
+
+@dataclass(slots=True)
+class Segments:
+    """The restart segments of a scan: clean byte ranges and the units each should hold."""
+
+    start: NDArray[np.int64]
+    end: NDArray[np.int64]
+    mcu: NDArray[np.int64]
+    count: NDArray[np.int64]
+    #: Numbers of restart intervals that no marker leads to.
+    lost: list[int] = field(default_factory=list)
+    #: Raw offsets of restart markers out of sequence or foreign markers passed over.
+    odd: list[int] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class Decoded:
+    """What came of one scan. Units are MCUs, or blocks in a scan of one component."""
+
+    scan: Scan
+    units: int
+    units_x: int
+    segments: Segments
+    done: NDArray[np.int64]
+    used: NDArray[np.int64]
+    unit_pos: NDArray[np.int64]
+    errors: list[ScanError]
+    error_count: int
+
+    @property
+    def complete(self) -> bool:
+        """Every unit was decoded without an error."""
+        return self.error_count == 0 and int(self.done.sum()) == self.units
+
+    def raw(self, clean_bits: NDArray[np.int64] | list[int]) -> NDArray[np.int64]:
+        """Raw byte offsets of ascending bit positions in the unstuffed data."""
+        return raw_offsets(self.scan.entropy, np.asarray(clean_bits, np.int64) >> 3)
+
+
+def raw_offsets(entropy: Entropy, clean: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Raw offsets of clean byte offsets, in any order."""
+    order = np.argsort(clean, kind="stable")
+    out = np.empty(clean.size, np.int64)
+    out[order] = stuffed_offset(entropy.raw, entropy.start, clean[order])
+    return out
+
+
+@dataclass(slots=True)
+class Picture:
+    """The decoded frame: per component the plane of DC values (block rows, blocks a row), int32."""
+
+    frame: Frame
+    dc: list[NDArray[np.int32]]
+    scans: list[Decoded]
+    coefs: NDArray[np.int16] | None = None
+    layout: Layout | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """Where each component's blocks lie in the flat block array."""
+
+    stride: NDArray[np.int64]
+    rows: NDArray[np.int64]
+    offset: NDArray[np.int64]
+    total: int
+
+    @classmethod
+    def of(cls, frame: Frame) -> Layout:
+        stride = np.array([frame.mcus_x * c.h for c in frame.components], np.int64)
+        rows = np.array([frame.mcus_y * c.v for c in frame.components], np.int64)
+        sizes = stride * rows
+        return cls(stride, rows, np.concatenate(([0], np.cumsum(sizes)[:-1])), int(sizes.sum()))
+
+
+def lookup_tables(tables: list[HuffmanTable]) -> tuple[NDArray[np.uint16], NDArray[np.uint16]]:
+    """Per table the lookup by 10 and by 16 bits: ``length << 8 | symbol``, 0 where no code begins so."""
+    full = np.zeros((len(tables), 1 << 16), np.uint16)
+    for row, table in zip(full, tables, strict=True):
+        code, index = 0, 0
+        for length in range(1, 17):
+            for _ in range(table.counts[length - 1]):
+                if index < len(table.symbols):
+                    low = code << (16 - length)
+                    row[low : low + (1 << (16 - length))] = length << 8 | table.symbols[index]
+                code += 1
+                index += 1
+            code <<= 1
+    step = 1 << (16 - FAST_BITS)
+    fast = full[:, ::step].copy()
+    fast[(fast >> 8) > FAST_BITS] = 0
+    return fast, full
+
+
+def split_segments(scan: Scan, units: int) -> Segments:
+    """Restart segments as an ordinary decoder places them (T.81 E.2.4 and common resynchronisation)."""
+    entropy = scan.entropy
+    interval = scan.restart_interval
+    if not interval:
+        end = int(entropy.mark_clean[0]) if entropy.mark_clean.size else entropy.length
+        odd = [int(r) for r in entropy.mark_raw[:1]]
+        return Segments(*(np.array([x], np.int64) for x in (0, end, 0, units)), odd=odd)
+    starts, ends, mcus, counts = [0], [], [0], []
+    lost: list[int] = []
+    odd: list[int] = []
+    expected = 0
+    total = -(-units // interval)
+    skipping = False
+    for raw, clean, code in zip(
+        entropy.mark_raw.tolist(), entropy.mark_clean.tolist(), entropy.mark_code.tolist(), strict=True
+    ):
+        if not 0xD0 <= code <= 0xD7:
+            # No marker of any use: the rest of the interval is lost, data up to the next marker is skipped.
+            odd.append(raw)
+            if not skipping:
+                ends.append(clean)
+            skipping = True
+            continue
+        ahead = (code - 0xD0 - expected) & 7
+        if ahead in (6, 7):
+            odd.append(raw)
+            if not skipping:
+                ends.append(clean)
+            skipping = True
+            continue
+        if ahead:
+            odd.append(raw)
+        if ahead in (1, 2):
+            lost.extend(range(expected + 1, expected + 1 + ahead))
+            expected += ahead
+        if not skipping:
+            ends.append(clean)
+        skipping = False
+        expected += 1
+        if expected >= total:
+            break
+        starts.append(clean)
+        mcus.append(expected * interval)
+    else:
+        if not skipping:
+            ends.append(entropy.length)
+    lost.extend(range(expected + 1, total))
+    counts = [min(interval, units - m) for m in mcus]
+    lists = (starts, ends[: len(starts)], mcus, counts)
+    return Segments(*(np.array(x, np.int64) for x in lists), lost=lost, odd=odd)
+
+
+def decode(frame: Frame, scans: list[Scan], careful: bool = False) -> Picture:
+    """Decodes all scans of a Huffman-coded sequential or progressive frame with 8 or 12 bits."""
+    layout = Layout.of(frame)
+    progressive = frame.marker == spec.PROGRESSIVE
+    dc = np.zeros(layout.total, np.int32)
+    coefs = np.zeros((layout.total, 64), np.int16) if progressive else None
+    decoded = [_decode_scan(frame, layout, scan, dc, coefs, careful) for scan in scans]
+    if coefs is not None:
+        dc = coefs[:, 0].astype(np.int32)
+    planes = [
+        dc[o : o + s * r].reshape(r, s)
+        for o, s, r in zip(layout.offset.tolist(), layout.stride.tolist(), layout.rows.tolist(), strict=True)
+    ]
+    return Picture(frame, planes, decoded, coefs, layout)
+
+
+def scan_units(frame: Frame, scan: Scan) -> tuple[int, int]:
+    """Units of a scan and units a row (A.2): MCUs when interleaved, else the component's own blocks."""
+    if len(scan.components) > 1:
+        return frame.mcus_x * frame.mcus_y, frame.mcus_x
+    component = frame.components[scan.components[0][0]]
+    across = -(-(-(-frame.width * component.h // frame.h_max)) // 8)
+    down = -(-(-(-frame.height * component.v // frame.v_max)) // 8)
+    return across * down, across
+
+
+def _decode_scan(
+    frame: Frame, layout: Layout, scan: Scan, dc: NDArray, coefs: NDArray | None, careful: bool
+) -> Decoded:
+    units, units_x = scan_units(frame, scan)
+    segments = split_segments(scan, units)
+    indices = [index for index, _, _ in scan.components]
+    tables: list[HuffmanTable] = []
+    where: dict[int, int] = {}
+
+    def table(key: int) -> int:
+        if key not in where:
+            where[key] = len(tables)
+            tables.append(scan.tables.get(key) or HuffmanTable(bytes(16), b""))
+        return where[key]
+
+    dc_tab = np.array([table(td) for _, td, _ in scan.components], np.int64)
+    ac_tab = np.array([table(ta | 0x10) for _, _, ta in scan.components], np.int64)
+    fast, full = lookup_tables(tables)
+    single = len(indices) == 1
+    h = np.array([1 if single else frame.components[i].h for i in indices], np.int64)
+    v = np.array([1 if single else frame.components[i].v for i in indices], np.int64)
+    stride, offset = layout.stride[indices], layout.offset[indices]
+    unit_pos = np.full(units, -1, np.int64)
+    done = np.zeros(segments.start.size, np.int64)
+    used = np.zeros(segments.start.size, np.int64)
+    err = [np.zeros(_MAX_ERRORS, np.int64) for _ in range(3)]
+    clean = scan.entropy.clean
+    common = (clean, segments.start, segments.end, segments.mcu, segments.count, units_x)
+    if coefs is None:
+        limit = np.full(len(indices), 1 << (frame.precision + 3), np.int64)
+        count = decode_sequential(
+            *common, h, v, dc_tab, ac_tab, fast, full, stride, offset, dc, unit_pos, done, used, *err, limit, careful
+        )
+    else:
+        count = decode_progressive(
+            *common, not single, h, v, dc_tab, ac_tab, fast, full, stride, offset, coefs,
+            scan.ss, scan.se, scan.ah, scan.al, unit_pos, done, used, *err,
+        )  # fmt: skip
+    kept = min(int(count), _MAX_ERRORS)
+    at = raw_offsets(scan.entropy, np.minimum(err[0][:kept] >> 3, scan.entropy.length))
+    errors = [
+        ScanError(int(k), int(m), int(p)) for p, m, k in zip(at, err[1][:kept], err[2][:kept], strict=True)
+    ]
+    return Decoded(scan, units, units_x, segments, done, used, unit_pos, errors, int(count))

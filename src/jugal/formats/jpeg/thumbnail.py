@@ -1,0 +1,55 @@
+"""The DC picture as a thumbnail: one eighth of the picture's size, from the examination's own decoding."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.jpeg.decode import Picture
+from jugal.formats.jpeg.parse import Structure
+from jugal.model.result import Thumbnail
+
+MAX_SIDE = 256
+
+
+def dc_rgb(picture: Picture, structure: Structure, adobe_transform: int | None) -> NDArray[np.uint8]:
+    """The DC picture as uint8 (rows, columns, 3), one sample for each block of the finest component."""
+    frame = picture.frame
+    height = frame.mcus_y * frame.v_max
+    width = frame.mcus_x * frame.h_max
+    step = max(1, -(-max(height, width) // (2 * MAX_SIDE)))
+    rows, cols = np.arange(0, height, step), np.arange(0, width, step)
+    middle = float(1 << (frame.precision - 1))
+    scale = 255.0 / ((1 << frame.precision) - 1)
+    planes = []
+    for component, plane in zip(frame.components, picture.dc, strict=True):
+        quant = structure.quant.get(component.tq)
+        factor = (float(quant[0]) if quant is not None else 8.0) / 8.0
+        sample = plane[(rows * component.v // frame.v_max)[:, None], cols * component.h // frame.h_max]
+        planes.append((sample * factor + middle) * scale)
+    crop_rows = max(1, -(-(-(-frame.height // 8)) // step))
+    crop_cols = max(1, -(-(-(-frame.width // 8)) // step))
+    planes = [p[:crop_rows, :crop_cols] for p in planes]
+    if len(planes) < 3:
+        rgb = np.repeat(planes[0][..., None], 3, axis=2)
+    else:
+        first = np.stack(planes[:3], axis=2)
+        transformed = adobe_transform != 0 if len(planes) == 3 else adobe_transform == 2
+        rgb = _to_rgb(first) if transformed else first
+        if len(planes) == 4:
+            # Adobe writes inverted CMYK: 255 is no ink.
+            rgb = rgb * (planes[3][..., None] / 255.0)
+    return np.clip(rgb, 0, 255).astype(np.uint8)
+
+
+def _to_rgb(ycc: NDArray) -> NDArray:
+    """JFIF 1.02: full-range BT.601."""
+    y, cb, cr = ycc[..., 0], ycc[..., 1] - 128.0, ycc[..., 2] - 128.0
+    return np.stack((y + 1.402 * cr, y - 0.344136 * cb - 0.714136 * cr, y + 1.772 * cb), axis=2)
+
+
+def thumbnail_of(rgb: NDArray[np.uint8]) -> Thumbnail:
+    """``rgb`` reduced by whole steps to at most 256 pixels a side."""
+    step = max(1, -(-max(rgb.shape[:2]) // MAX_SIDE))
+    small = np.ascontiguousarray(rgb[::step, ::step])
+    return Thumbnail(small.shape[1], small.shape[0], small.tobytes())

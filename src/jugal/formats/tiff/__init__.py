@@ -1,0 +1,1 @@
+"""TIFF structures: image file directories, and the Exif data written in them."""

@@ -1,0 +1,1 @@
+"""ZIP archives and the document packages built on them."""

@@ -1,0 +1,414 @@
+"""JPEG entropy-coded data: unstuffing, Huffman decoding for examination, progressive scans.
+
+The decoders go on after an error the way an ordinary decoder does (a code no table knows counts as symbol
+0), so that what they deliver is what a viewer would show. ITU-T T.81 Annexes F and G.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+FAST_BITS = 10
+ERROR_CODE = 1  # a code that no table knows
+ERROR_INDEX = 2  # a coefficient index past 63
+ERROR_DC = 3  # a DC difference or value out of range
+
+
+@njit(cache=True, nogil=True)
+def unstuff(raw, start, end, out, mark_raw, mark_clean, mark_code):  # type: ignore[no-untyped-def]
+    """Copies entropy-coded bytes of uint8 ``raw[start:end]`` to ``out`` without stuffed zeros and markers.
+
+    Restart markers are listed in ``mark_*`` (raw offset, offset in ``out``, code) and passed over, as are
+    codes 0x01..0xBF, which no decoder takes for a marker segment. The first other marker ends the copy.
+    Returns (bytes in ``out``, raw offset of the end, number of listed markers).
+    """
+    n = 0
+    marks = 0
+    i = start
+    while i < end:
+        value = raw[i]
+        if value != 0xFF:
+            out[n] = value
+            n += 1
+            i += 1
+            continue
+        j = i + 1
+        while j < end and raw[j] == 0xFF:
+            j += 1
+        if j >= end:
+            i = end
+            break
+        code = raw[j]
+        if code == 0:
+            out[n] = 0xFF
+            n += 1
+        elif 0xD0 <= code <= 0xD7 or code < 0xC0:
+            if marks >= mark_raw.size:
+                break
+            mark_raw[marks] = i
+            mark_clean[marks] = n
+            mark_code[marks] = code
+            marks += 1
+        else:
+            break
+        i = j + 1
+    return n, i, marks
+
+
+@njit(cache=True, nogil=True)
+def stuffed_offset(raw, start, clean):  # type: ignore[no-untyped-def]
+    """Raw offsets for ascending offsets ``clean`` (int64) in the unstuffed data that began at ``start``."""
+    out = np.empty(clean.size, np.int64)
+    n = 0
+    i = start
+    for k in range(clean.size):
+        goal = clean[k]
+        while n < goal and i < raw.size:
+            if raw[i] != 0xFF:
+                n += 1
+                i += 1
+                continue
+            j = i + 1
+            while j < raw.size and raw[j] == 0xFF:
+                j += 1
+            if j < raw.size and raw[j] == 0:
+                n += 1
+            i = j + 1
+        out[k] = i
+    return out
+
+
+@njit(inline="always")
+def _peek16(data, pos):  # type: ignore[no-untyped-def]
+    i = pos >> 3
+    word = (np.int64(data[i]) << 16) | (np.int64(data[i + 1]) << 8) | np.int64(data[i + 2])
+    return (word >> (8 - (pos & 7))) & 0xFFFF
+
+
+@njit(cache=True, nogil=True)
+def decode_sequential(  # type: ignore[no-untyped-def]
+    data, seg_start, seg_end, seg_mcu, seg_count, mcus_x, h, v, dc_tab, ac_tab, fast, full,
+    stride, offset, dc, mcu_pos, seg_done, seg_used, err_pos, err_mcu, err_kind, dc_limit, careful,
+):  # fmt: skip
+    """Decodes the sequential Huffman segments of one scan for examination (T.81 F.2).
+
+    ``data`` is unstuffed uint8 with at least 16 bytes of padding; segment ``s`` covers bytes
+    ``seg_start[s]..seg_end[s]`` and should hold ``seg_count[s]`` MCUs from number ``seg_mcu[s]``. ``fast``
+    (tables, 1024) and ``full`` (tables, 65536) are uint16 ``length << 8 | symbol``, 0 for no code. Writes
+    the DC value of each block to int32 ``dc`` (per component a plane at ``offset`` with ``stride`` blocks a
+    row), the bit at which each MCU begins to int64 ``mcu_pos``, per segment the MCUs done and bits used, and
+    the errors met. AC magnitudes are passed over, not extracted. With ``careful`` a segment ends at its first
+    error. Returns the number of errors (those beyond the arrays' room are counted only).
+    """
+    errors = 0
+    room = err_pos.size
+    ncomp = h.size
+    pred = np.zeros(ncomp, np.int64)
+    for s in range(seg_start.size):
+        pos = seg_start[s] * 8
+        stop = seg_end[s] * 8
+        pred[:] = 0
+        done = 0
+        halted = False
+        for m in range(seg_count[s]):
+            mcu = seg_mcu[s] + m
+            mcu_pos[mcu] = pos
+            my = mcu // mcus_x
+            mx = mcu - my * mcus_x
+            for c in range(ncomp):
+                fast_dc = fast[dc_tab[c]]
+                fast_ac = fast[ac_tab[c]]
+                full_dc = full[dc_tab[c]]
+                full_ac = full[ac_tab[c]]
+                for by in range(v[c]):
+                    for bx in range(h[c]):
+                        if pos >= stop:
+                            halted = True
+                            break
+                        bits = _peek16(data, pos)
+                        entry = fast_dc[bits >> 6]
+                        if entry == 0:
+                            entry = full_dc[bits]
+                        if entry == 0:
+                            if errors < room:
+                                err_pos[errors] = pos
+                                err_mcu[errors] = mcu
+                                err_kind[errors] = 1
+                            errors += 1
+                            pos += 17
+                            size = 0
+                            if careful:
+                                halted = True
+                                break
+                        else:
+                            pos += entry >> 8
+                            size = entry & 255
+                        if size:
+                            if size > 15:
+                                size = 15
+                            bits = _peek16(data, pos) >> (16 - size)
+                            if bits < (1 << (size - 1)):
+                                bits -= (1 << size) - 1
+                            pred[c] += bits
+                            pos += size
+                            if pred[c] > dc_limit[c] or pred[c] < -dc_limit[c]:
+                                if errors < room:
+                                    err_pos[errors] = pos
+                                    err_mcu[errors] = mcu
+                                    err_kind[errors] = 3
+                                errors += 1
+                                if careful:
+                                    halted = True
+                                    break
+                        row = my * v[c] + by
+                        dc[offset[c] + row * stride[c] + mx * h[c] + bx] = pred[c]
+                        k = 1
+                        while k < 64:
+                            bits = _peek16(data, pos)
+                            entry = fast_ac[bits >> 6]
+                            if entry == 0:
+                                entry = full_ac[bits]
+                                if entry == 0:
+                                    if errors < room:
+                                        err_pos[errors] = pos
+                                        err_mcu[errors] = mcu
+                                        err_kind[errors] = 1
+                                    errors += 1
+                                    pos += 17
+                                    if careful:
+                                        halted = True
+                                    break
+                            symbol = entry & 255
+                            size = symbol & 15
+                            pos += (entry >> 8) + size
+                            if size == 0:
+                                if symbol != 0xF0:
+                                    break
+                                k += 16
+                            else:
+                                k += (symbol >> 4) + 1
+                            if k > 64:
+                                if errors < room:
+                                    err_pos[errors] = pos
+                                    err_mcu[errors] = mcu
+                                    err_kind[errors] = 2
+                                errors += 1
+                                if careful:
+                                    halted = True
+                                break
+                            if pos >= stop:
+                                break
+                        if halted:
+                            break
+                    if halted:
+                        break
+                if halted:
+                    break
+            if halted:
+                break
+            if pos > stop:
+                # The data ran out inside this block: a decoder fills up with zero bits and stops here.
+                break
+            done += 1
+        seg_done[s] = done
+        seg_used[s] = pos - seg_start[s] * 8
+    return errors
+
+
+@njit(inline="always")
+def _symbol(data, pos, fast, full):  # type: ignore[no-untyped-def]
+    bits = _peek16(data, pos)
+    entry = fast[bits >> 6]
+    if entry == 0:
+        entry = full[bits]
+    return entry
+
+
+@njit(inline="always")
+def _extend(data, pos, size):  # type: ignore[no-untyped-def]
+    bits = _peek16(data, pos) >> (16 - size)
+    if bits < (1 << (size - 1)):
+        bits -= (1 << size) - 1
+    return bits
+
+
+@njit(cache=True, nogil=True)
+def decode_progressive(  # type: ignore[no-untyped-def]
+    data, seg_start, seg_end, seg_mcu, seg_count, units_x, interleaved, h, v, dc_tab, ac_tab, fast, full,
+    stride, offset, coefs, ss, se, ah, al, unit_pos, seg_done, seg_used, err_pos, err_mcu, err_kind,
+):  # fmt: skip
+    """Decodes one progressive scan (T.81 G.2) into int16 ``coefs`` (blocks, 64) in zigzag order.
+
+    Arguments as for ``decode_sequential``; a unit is an MCU where ``interleaved``, else one block of the
+    scan's only component with ``units_x`` blocks a row. Returns the number of errors.
+    """
+    errors = 0
+    room = err_pos.size
+    ncomp = h.size
+    pred = np.zeros(ncomp, np.int64)
+    for s in range(seg_start.size):
+        pos = seg_start[s] * 8
+        stop = seg_end[s] * 8
+        pred[:] = 0
+        eobrun = 0
+        done = 0
+        for m in range(seg_count[s]):
+            unit = seg_mcu[s] + m
+            unit_pos[unit] = pos
+            uy = unit // units_x
+            ux = unit - uy * units_x
+            if pos >= stop and eobrun == 0:
+                break
+            for c in range(ncomp):
+                nv = v[c] if interleaved else 1
+                nh = h[c] if interleaved else 1
+                for by in range(nv):
+                    for bx in range(nh):
+                        block = offset[c] + (uy * nv + by) * stride[c] + ux * nh + bx
+                        if ss == 0:
+                            if ah == 0:
+                                entry = _symbol(data, pos, fast[dc_tab[c]], full[dc_tab[c]])
+                                if entry == 0:
+                                    if errors < room:
+                                        err_pos[errors] = pos
+                                        err_mcu[errors] = unit
+                                        err_kind[errors] = 1
+                                    errors += 1
+                                    pos += 17
+                                    size = 0
+                                else:
+                                    pos += entry >> 8
+                                    size = min(entry & 255, 15)
+                                if size:
+                                    pred[c] += _extend(data, pos, size)
+                                    pos += size
+                                    if pred[c] > 4096 or pred[c] < -4096:
+                                        if errors < room:
+                                            err_pos[errors] = pos
+                                            err_mcu[errors] = unit
+                                            err_kind[errors] = 3
+                                        errors += 1
+                                coefs[block, 0] = np.int16((pred[c] << al) & 0xFFFF)
+                            else:
+                                if (data[pos >> 3] >> (7 - (pos & 7))) & 1:
+                                    coefs[block, 0] |= np.int16(1 << al)
+                                pos += 1
+                            continue
+                        fast_ac = fast[ac_tab[c]]
+                        full_ac = full[ac_tab[c]]
+                        if ah == 0:
+                            if eobrun > 0:
+                                eobrun -= 1
+                                continue
+                            k = ss
+                            while k <= se:
+                                entry = _symbol(data, pos, fast_ac, full_ac)
+                                if entry == 0:
+                                    if errors < room:
+                                        err_pos[errors] = pos
+                                        err_mcu[errors] = unit
+                                        err_kind[errors] = 1
+                                    errors += 1
+                                    pos += 17
+                                    break
+                                pos += entry >> 8
+                                run = (entry & 255) >> 4
+                                size = entry & 15
+                                if size:
+                                    k += run
+                                    value = _extend(data, pos, size)
+                                    pos += size
+                                    if k > se:
+                                        if errors < room:
+                                            err_pos[errors] = pos
+                                            err_mcu[errors] = unit
+                                            err_kind[errors] = 2
+                                        errors += 1
+                                        break
+                                    coefs[block, k] = np.int16((value << al) & 0xFFFF)
+                                    k += 1
+                                elif run == 15:
+                                    k += 16
+                                else:
+                                    eobrun = (1 << run) - 1
+                                    if run:
+                                        eobrun += _peek16(data, pos) >> (16 - run)
+                                        pos += run
+                                    break
+                                if pos > stop:
+                                    break
+                        else:
+                            plus = np.int16(1 << al)
+                            minus = np.int16(-1 << al)
+                            k = ss
+                            if eobrun == 0:
+                                while k <= se:
+                                    entry = _symbol(data, pos, fast_ac, full_ac)
+                                    if entry == 0:
+                                        if errors < room:
+                                            err_pos[errors] = pos
+                                            err_mcu[errors] = unit
+                                            err_kind[errors] = 1
+                                        errors += 1
+                                        pos += 17
+                                        break
+                                    pos += entry >> 8
+                                    run = (entry & 255) >> 4
+                                    size = entry & 15
+                                    value = np.int16(0)
+                                    if size:
+                                        if (data[pos >> 3] >> (7 - (pos & 7))) & 1:
+                                            value = plus
+                                        else:
+                                            value = minus
+                                        pos += 1
+                                        if size != 1:
+                                            if errors < room:
+                                                err_pos[errors] = pos
+                                                err_mcu[errors] = unit
+                                                err_kind[errors] = 2
+                                            errors += 1
+                                    elif run != 15:
+                                        eobrun = 1 << run
+                                        if run:
+                                            eobrun += _peek16(data, pos) >> (16 - run)
+                                            pos += run
+                                        break
+                                    while k <= se:
+                                        if coefs[block, k] != 0:
+                                            if (data[pos >> 3] >> (7 - (pos & 7))) & 1:
+                                                if coefs[block, k] & plus == 0:
+                                                    if coefs[block, k] >= 0:
+                                                        coefs[block, k] += plus
+                                                    else:
+                                                        coefs[block, k] += minus
+                                            pos += 1
+                                        else:
+                                            if run == 0:
+                                                if value:
+                                                    coefs[block, k] = value
+                                                k += 1
+                                                break
+                                            run -= 1
+                                        k += 1
+                                    if pos > stop:
+                                        break
+                            if eobrun > 0:
+                                while k <= se:
+                                    if coefs[block, k] != 0:
+                                        if (data[pos >> 3] >> (7 - (pos & 7))) & 1:
+                                            if coefs[block, k] & plus == 0:
+                                                if coefs[block, k] >= 0:
+                                                    coefs[block, k] += plus
+                                                else:
+                                                    coefs[block, k] += minus
+                                        pos += 1
+                                    k += 1
+                                eobrun -= 1
+            if pos > stop:
+                break
+            done += 1
+        seg_done[s] = done
+        seg_used[s] = pos - seg_start[s] * 8
+    return errors

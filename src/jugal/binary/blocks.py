@@ -98,6 +98,10 @@ class Blocks:
                 found.append(Fill(part, fill.value))
         return found
 
+    def fills_in_exact(self, start: int, end: int) -> list[Fill]:
+        """The filled runs that lie in ``start..end``."""
+        return self.fills_in(ByteSpan(start, max(start, end)))
+
     @cached_property
     def patterns(self) -> tuple[ByteSpan, ...]:
         """Runs of at least two sectors in which one short text (2 to 64 bytes) is repeated."""

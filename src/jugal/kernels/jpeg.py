@@ -412,3 +412,10 @@ def decode_progressive(  # type: ignore[no-untyped-def]
         seg_done[s] = done
         seg_used[s] = pos - seg_start[s] * 8
     return errors
+
+
+def pack_bits(bits):  # type: ignore[no-untyped-def]
+    """Entropy-coded bytes of an array of 0 and 1: padded with ones, 0xFF stuffed (T.81 F.1.2.3)."""
+    rest = -bits.size % 8
+    packed = np.packbits(np.concatenate((bits, np.ones(rest, np.uint8)))).tobytes()
+    return packed.replace(b"\xff", b"\xff\x00")

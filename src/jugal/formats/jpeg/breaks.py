@@ -66,7 +66,8 @@ def find_break(
     if high - low < 1 or width < 4:
         return None
     at = np.arange(low, high)
-    ahead_end = np.minimum(at + width, contrast.size)
+    # Nothing beyond ``high`` was decoded for sure, so nothing there is compared.
+    ahead_end = np.minimum(at + width, high + 1)
     ahead = (total[ahead_end] - total[at]) / np.maximum(1, ahead_end - at)
     behind = (total[at] - total[np.maximum(at - width, 0)]) / width
     gain = ahead - behind
@@ -83,7 +84,7 @@ def find_break(
     step = np.minimum(np.abs(flat[at] - flat[at - 1]), _CAP)
     ranked = gain * weight + 0.02 * step
     best = int(np.argmax(ranked))
-    usual = float(np.median(contrast[width : max(width + 1, low)])) if low > width else float(np.median(contrast[width:]))
+    usual = float(np.median(contrast[width : max(high, width + 1)]))
     return Break(int(at[best]), float(gain[best]), max(usual, 0.5))
 
 

@@ -169,13 +169,19 @@ def split_segments(scan: Scan, units: int) -> Segments:
     return Segments(*(np.array(x, np.int64) for x in lists), lost=lost, odd=odd)
 
 
-def decode(frame: Frame, scans: list[Scan], careful: bool = False) -> Picture:
-    """Decodes all scans of a Huffman-coded sequential or progressive frame with 8 or 12 bits."""
+def decode(
+    frame: Frame, scans: list[Scan], quant: dict[int, NDArray[np.uint16]], careful: bool = False
+) -> Picture:
+    """Decodes all scans of a Huffman-coded sequential or progressive frame with 8 or 12 bits.
+
+    ``quant`` tells which DC values are possible: dequantised, none lies further than the sample range allows.
+    """
     layout = Layout.of(frame)
     progressive = frame.marker == spec.PROGRESSIVE
     dc = np.zeros(layout.total, np.int32)
     coefs = np.zeros((layout.total, 64), np.int16) if progressive else None
-    decoded = [_decode_scan(frame, layout, scan, dc, coefs, careful) for scan in scans]
+    limits = _dc_limits(frame, quant)
+    decoded = [_decode_scan(frame, layout, scan, dc, coefs, limits, careful) for scan in scans]
     if coefs is not None:
         dc = coefs[:, 0].astype(np.int32)
     planes = [
@@ -183,6 +189,16 @@ def decode(frame: Frame, scans: list[Scan], careful: bool = False) -> Picture:
         for o, s, r in zip(layout.offset.tolist(), layout.stride.tolist(), layout.rows.tolist(), strict=True)
     ]
     return Picture(frame, planes, decoded, coefs, layout)
+
+
+def _dc_limits(frame: Frame, quant: dict[int, NDArray[np.uint16]]) -> NDArray[np.int64]:
+    """Largest quantised DC magnitude per component that a picture can have, with a third to spare."""
+    limits = []
+    for component in frame.components:
+        table = quant.get(component.tq)
+        step = int(table[0]) if table is not None else 1
+        limits.append(int((1 << (frame.precision + 2)) * 1.34) // step + 2)
+    return np.array(limits, np.int64)
 
 
 def scan_units(frame: Frame, scan: Scan) -> tuple[int, int]:
@@ -196,7 +212,13 @@ def scan_units(frame: Frame, scan: Scan) -> tuple[int, int]:
 
 
 def _decode_scan(
-    frame: Frame, layout: Layout, scan: Scan, dc: NDArray, coefs: NDArray | None, careful: bool
+    frame: Frame,
+    layout: Layout,
+    scan: Scan,
+    dc: NDArray,
+    coefs: NDArray | None,
+    limits: NDArray[np.int64],
+    careful: bool,
 ) -> Decoded:
     units, units_x = scan_units(frame, scan)
     segments = split_segments(scan, units)
@@ -224,7 +246,7 @@ def _decode_scan(
     clean = scan.entropy.clean
     common = (clean, segments.start, segments.end, segments.mcu, segments.count, units_x)
     if coefs is None:
-        limit = np.full(len(indices), 1 << (frame.precision + 3), np.int64)
+        limit = limits[indices]
         count = decode_sequential(
             *common, h, v, dc_tab, ac_tab, fast, full, stride, offset, dc, unit_pos, done, used, *err, limit, careful
         )

@@ -83,6 +83,8 @@ class Entropy:
     mark_clean: np.ndarray
     mark_code: np.ndarray
     raw: Bytes
+    #: Every 256th clean offset and its raw offset, made on demand.
+    samples: tuple[np.ndarray, np.ndarray] | None = None
 
 
 @dataclass(slots=True)

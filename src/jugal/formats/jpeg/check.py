@@ -1,0 +1,368 @@
+"""Judges a JPEG: structure, scans, score, regions, thumbnail, and which repairs apply."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.base import Report, Subject
+from jugal.formats.fills import trailing_fill
+from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.damage import Damage, Verdicts, judge, spoiled_mask
+from jugal.formats.jpeg.decode import Picture, decode
+from jugal.formats.jpeg.parse import HuffmanTable, Scan, Structure
+from jugal.formats.jpeg.select import Selection, decodable, select, usable
+from jugal.formats.jpeg.thumbnail import dc_rgb, thumbnail_of
+from jugal.formats.tiff.exif import Exif, capture_data, read_exif
+from jugal.model import scoring
+from jugal.model.codes import Cause, FindingCode
+from jugal.model.finding import Severity
+from jugal.model.result import Region
+from jugal.model.strip import Matter
+
+_SHOWN_REGIONS = 12
+
+
+def standard_scans(structure: Structure) -> list[Scan]:
+    """The scans with the typical tables (Annex K) in place of missing ones."""
+    scans = []
+    for scan in structure.scans:
+        tables = {key: HuffmanTable(*table) for key, table in spec.ANNEX_K.items()} | scan.tables
+        for index, td, ta in scan.components:
+            chroma = 1 if index else 0
+            tables.setdefault(td, HuffmanTable(*spec.ANNEX_K[chroma]))
+            tables.setdefault(ta | 0x10, HuffmanTable(*spec.ANNEX_K[chroma | 0x10]))
+        scans.append(
+            Scan(scan.segment, scan.components, scan.ss, scan.se, scan.ah, scan.al, tables, scan.restart_interval, scan.entropy)
+        )
+    return scans
+
+
+def examine(subject: Subject, report: Report) -> None:
+    """Examines the JPEG in ``subject``; never raises for its content."""
+    selection = select(subject.source)
+    structure = selection.structure
+    _segment_findings(subject, report, selection)
+    _metadata(subject, report, structure)
+    if not usable(structure):
+        _no_picture(subject, report, selection)
+        return
+    frame = structure.frame
+    assert frame is not None
+    report.media.update(width=frame.width, height=frame.height, coding=spec.SOF_NAMES[frame.marker])
+    if frame.marker not in (0xC0, 0xC1, 0xC2):
+        _walked_only(subject, report, selection)
+        return
+    if frame.mcus_x * frame.mcus_y * 64 * len(frame.components) > subject.limits.pixels * 3:
+        report.add(FindingCode.BUDGET, Severity.NOTE, f"{frame.width} × {frame.height} pixels are too many to decode.")
+        _walked_only(subject, report, selection)
+        return
+    missing = structure.missing_tables()
+    scans = standard_scans(structure) if missing else structure.scans
+    picture = decode(frame, scans, structure.quant)
+    verdicts = judge(subject, structure, picture)
+    _late_scans(structure, picture, verdicts, subject)
+    mask = spoiled_mask(picture, verdicts.damages)
+    shown = scoring.share(float(1.0 - mask.mean()), 1.0)
+    believable = not missing or shown > 50 or not verdicts.damages
+    _scan_findings(subject, report, structure, picture, verdicts)
+    _strip(report, structure, verdicts)
+    _regions(report, mask, frame.height)
+    rgb = dc_rgb(picture, structure, _adobe_transform(subject, structure))
+    report.thumbnail = thumbnail_of(rgb)
+    if structure.missing_quant():
+        shown = min(shown, 50.0)
+    opens = selection.opens and not missing and not structure.missing_quant()
+    report.score = shown if opens else scoring.UNOPENABLE
+    report.attainable = report.score
+    _plans(subject, report, selection, shown, believable)
+
+
+def _segment_findings(subject: Subject, report: Report, selection: Selection) -> None:
+    structure, source = selection.structure, subject.source
+    if not structure.has_soi and not structure.salvaged and usable(structure):
+        report.add(FindingCode.JPEG_SOI, Severity.FATAL, "The start-of-image marker is missing.", 0, 2, Cause.START_OVERWRITTEN)
+    elif structure.salvaged or not usable(structure) and source.size:
+        filled = subject.blocks.fills[0] if subject.blocks.fills and subject.blocks.fills[0].span.start == 0 else None
+        start_lost = source.read(0, 3) != b"\xff\xd8\xff"
+        place = 0 if start_lost else (structure.bad_segments[0].start if structure.bad_segments else 0)
+        report.add(
+            FindingCode.JPEG_HEADER, Severity.FATAL,
+            "The header cannot be followed to the picture; what is left of it was collected by searching."
+            if usable(structure) else "No header with size, tables and scan could be found.",
+            place, filled.span.end if filled else place, Cause.START_OVERWRITTEN if start_lost else None,
+        )  # fmt: skip
+    elif structure.start > 0:
+        report.add(
+            FindingCode.JPEG_BEFORE, Severity.FATAL,
+            f"{structure.start:,} bytes stand before the picture, so that no viewer opens it.", 0, structure.start,
+        )  # fmt: skip
+    for segment in structure.bad_segments:
+        report.add(
+            FindingCode.JPEG_SEGMENT, Severity.MAJOR if selection.opens else Severity.FATAL,
+            f"The marker segment 0xFF{segment.marker:02X} has an impossible length or content.", segment.start, segment.end,
+        )  # fmt: skip
+    for start, end in structure.gaps:
+        if not structure.salvaged:
+            report.add(
+                FindingCode.JPEG_BETWEEN, Severity.MAJOR if end - start > 64 else Severity.MINOR,
+                f"{end - start:,} bytes that belong to no segment stand between two segments.", start, end,
+            )  # fmt: skip
+    first_scan = structure.scans[0].entropy.start if structure.scans else structure.end
+    for fill in subject.blocks.fills:
+        if fill.span.start < first_scan and any(
+            s.start < fill.span.start and fill.span.start < s.end and s.marker not in range(0xE0, 0xF0) and s.marker != spec.COM
+            for s in structure.segments
+        ):
+            report.add(FindingCode.HOLE, Severity.MAJOR, "A filled run lies in the header.", fill.span.start, fill.span.end, Cause.UNREADABLE)
+    if usable(structure):
+        for key in sorted(structure.missing_tables()):
+            kind = "AC" if key >> 4 else "DC"
+            report.add(
+                FindingCode.JPEG_TABLES, Severity.FATAL, f"The Huffman table {kind} {key & 15} that the scan uses is missing.",
+                structure.scans[0].segment.start, structure.scans[0].segment.end,
+            )  # fmt: skip
+        for ident in sorted(structure.missing_quant()):
+            report.add(
+                FindingCode.JPEG_TABLES, Severity.FATAL, f"The quantisation table {ident} is missing.",
+                structure.scans[0].segment.start, structure.scans[0].segment.end,
+            )  # fmt: skip
+
+
+def _metadata(subject: Subject, report: Report, structure: Structure) -> None:
+    """Exif capture data, and the state of the Exif block itself."""
+    for segment in structure.segments:
+        if segment.marker != spec.APP1:
+            continue
+        body = subject.source.read(segment.start + 4, segment.end - segment.start - 4)
+        if body[:4] != b"Exif":
+            continue
+        exif = read_exif(body[6:])
+        media = capture_data(exif)
+        report.media.update(media)
+        _exif_findings(subject, report, exif, segment.start, segment.end, body[6:])
+        frame = structure.frame
+        claimed = media.get("exif_width"), media.get("exif_height")
+        if frame and frame.width and all(isinstance(x, int) for x in claimed):
+            longest = max(int(x) for x in claimed)  # type: ignore[arg-type]
+            if longest > 1.5 * max(frame.width, frame.height):
+                report.add(
+                    FindingCode.JPEG_PREVIEW, Severity.NOTE,
+                    f"The picture is {frame.width} × {frame.height} pixels, its Exif data says {claimed[0]} × {claimed[1]}: "
+                    "this is a preview or a reduced copy.",
+                )  # fmt: skip
+        break
+
+
+def _exif_findings(subject: Subject, report: Report, exif: Exif, start: int, end: int, data: bytes) -> None:
+    fills = subject.blocks.fills_in_exact(start, end) if exif.problems else []
+    if exif.problems and (fills or not exif.directories):
+        report.add(FindingCode.JPEG_EXIF, Severity.MINOR, " ".join(exif.problems[:2]), start, end)
+    elif exif.problems:
+        report.add(FindingCode.JPEG_EXIF, Severity.NOTE, " ".join(exif.problems[:2]), start, end)
+    if exif.thumbnail and not exif.problems:
+        at, length = exif.thumbnail
+        if at + length <= len(data) and not data[at : at + 2] == b"\xff\xd8" and length > 512:
+            report.add(FindingCode.JPEG_EXIF, Severity.NOTE, "The embedded thumbnail is no picture.", start + 10 + at, start + 10 + at + length)
+
+
+def _no_picture(subject: Subject, report: Report, selection: Selection) -> None:
+    """Nothing decodable: entropy-coded data may be there for a donor's header."""
+    structure = selection.structure
+    if structure.frame is not None and structure.frame.width and structure.frame.height:
+        report.media.update(width=structure.frame.width, height=structure.frame.height)
+    report.score = 0.0
+    report.attainable = 0.0
+    head = structure.bad_segments[0].start if structure.bad_segments else (structure.end if selection.structure.segments else 0)
+    if structure.segments and not structure.scans and structure.end >= subject.size - 2:
+        report.add(FindingCode.JPEG_SHORT, Severity.FATAL, "The file ends in the header, before any picture data.", subject.size, subject.size, Cause.CUT_SHORT)
+        report.mark(0, subject.size, Matter.STRUCTURE, "header")
+        return
+    start = entropy_guess(subject)
+    if start is not None:
+        length = subject.size - start
+        report.mark(0, start, Matter.DAMAGED, "lost header")
+        report.mark(start, subject.size, Matter.PAYLOAD, "entropy-coded data")
+        for fill in subject.blocks.fills:
+            report.mark(fill.span.start, fill.span.end, Matter.HOLE, f"filled with 0x{fill.value:02X}")
+        filled = sum(f.span.length for f in subject.blocks.fills if f.span.start >= start)
+        good = scoring.share(length - filled, subject.size)
+        report.attainable = 0.85 * good if length > 2048 else 0.0
+        if report.attainable >= scoring.UNRECOVERABLE_BELOW:
+            report.plan("donor-header", "Take the header from a healthy picture of the same camera and settings.", report.attainable, True)
+    else:
+        report.mark(head, subject.size, Matter.UNEXPLAINED)
+
+
+def entropy_guess(subject: Subject) -> int | None:
+    """Where entropy-coded data may begin in a file without a usable header: after the filled start."""
+    at = 0
+    for fill in subject.blocks.fills:
+        if fill.span.start <= at + 512:
+            at = fill.span.end
+    return at if at < subject.size else None
+
+
+def _walked_only(subject: Subject, report: Report, selection: Selection) -> None:
+    structure = selection.structure
+    assert structure.frame is not None
+    name = spec.SOF_NAMES[structure.frame.marker]
+    report.add(FindingCode.JPEG_WALKED, Severity.NOTE, f"The {name} coding was walked and its bytes looked at, not decoded.")
+    start, end = structure.scans[0].entropy.start, structure.scans[-1].entropy.end
+    report.mark(0, start, Matter.STRUCTURE, "header")
+    report.mark(start, end, Matter.PAYLOAD, name)
+    report.score = scoring.FULL if selection.opens else scoring.UNOPENABLE
+    for fill in subject.blocks.fills:
+        if start <= fill.span.start < end and fill.span.length >= 1024:
+            share = scoring.share(fill.span.start - start, end - start)
+            report.add(FindingCode.JPEG_HOLE, Severity.MAJOR, "A filled run lies in the entropy-coded data.", fill.span.start, fill.span.end, Cause.UNREADABLE)
+            report.mark(fill.span.start, fill.span.end, Matter.HOLE)
+            report.score = min(report.score, share)
+    if structure.eoi is None:
+        report.add(FindingCode.JPEG_EOI, Severity.MAJOR, "The end-of-image marker is missing; how much picture data is lost cannot be told.", structure.end, structure.end, Cause.CUT_SHORT)
+        report.score = min(report.score, scoring.STATISTICS_ONLY)
+    report.attainable = report.score
+
+
+def _late_scans(structure: Structure, picture: Picture, verdicts: Verdicts, subject: Subject) -> None:
+    """Progressive: scans that never came. Sequential by components: components that never came."""
+    last = len(picture.scans) - 1
+    end = structure.end
+    if picture.frame.marker == spec.PROGRESSIVE:
+        if structure.eoi is not None and not structure.bad_segments:
+            return
+        if any(d.scan == last for d in verdicts.damages):
+            return
+        low = {}
+        for decoded in picture.scans:
+            for index, _, _ in decoded.scan.components:
+                for k in range(decoded.scan.ss, decoded.scan.se + 1):
+                    low[index, k] = decoded.scan.al
+        whole = all(low.get((i, k), 1) == 0 for i in range(len(picture.frame.components)) for k in range(64))
+        if not whole:
+            verdicts.damages.append(Damage(last, 0, picture.scans[last].units, FindingCode.JPEG_SHORT, end, end, detail="scans"))
+    else:
+        seen = {i for d in picture.scans for i, _, _ in d.scan.components}
+        if len(seen) < len(picture.frame.components):
+            verdicts.damages.append(Damage(last, 0, picture.scans[last].units, FindingCode.JPEG_SHORT, end, end, detail="scans"))
+
+
+_SENTENCES = {
+    FindingCode.JPEG_CODE: "The entropy-coded data turns impossible",
+    FindingCode.JPEG_BREAK: "The picture breaks: what follows is displaced or discoloured",
+    FindingCode.JPEG_SURPLUS: "Picture data is left over at the end, so part of it was replaced or inserted before",
+    FindingCode.JPEG_SHORT: "The picture data ends early",
+    FindingCode.JPEG_HOLE: "A filled run lies in the picture data",
+    FindingCode.JPEG_FOREIGN: "Foreign bytes lie in the picture data",
+    FindingCode.JPEG_RESTART: "Restart intervals are missing",
+}
+
+
+def _scan_findings(subject: Subject, report: Report, structure: Structure, picture: Picture, verdicts: Verdicts) -> None:
+    frame = picture.frame
+    size = subject.size
+    for damage in sorted(verdicts.damages, key=lambda d: d.start):
+        decoded = picture.scans[damage.scan]
+        row = damage.first // max(1, decoded.units_x) * (frame.height / max(1, -(-decoded.units // decoded.units_x)))
+        spoiled = scoring.share(damage.last - damage.first, decoded.units)
+        sentence = _SENTENCES[damage.code]
+        cause: Cause | None = None
+        code = damage.code
+        if code is FindingCode.JPEG_SHORT:
+            if damage.start >= size - 16:
+                cause = Cause.CUT_SHORT
+            elif structure.eoi is None or decoded.scan.entropy.end < size - 2:
+                marker = subject.source.read(decoded.scan.entropy.end, 2)
+                if marker[:1] == b"\xff" and marker[1:] != b"\xd9":
+                    code = FindingCode.JPEG_MARKER
+                    sentence = f"A marker 0xFF{marker[1]:02X} interrupts the picture data" if len(marker) > 1 else sentence
+        elif code is FindingCode.JPEG_HOLE:
+            cause = Cause.UNREADABLE
+        elif code is FindingCode.JPEG_FOREIGN:
+            cause = Cause.OVERWRITTEN
+        elif damage.start % 512 == 0 and damage.start:
+            cause = Cause.OVERWRITTEN
+        certain = " (noticed here; it may begin earlier)" if damage.noticed_only and code is not FindingCode.JPEG_SHORT else ""
+        what = f"from row {int(row):,} of {frame.height:,}, {spoiled:.1f} % of the picture"
+        report.add(code, Severity.MAJOR, f"{sentence}{certain}: {what}.", damage.start, max(damage.start, damage.end), cause)
+    surviving = structure.eoi is None
+    end = structure.end
+    if surviving and not report.has(FindingCode.JPEG_SHORT, FindingCode.JPEG_MARKER):
+        report.add(FindingCode.JPEG_EOI, Severity.MINOR, "The end-of-image marker is missing.", end, end, Cause.CUT_SHORT)
+    if structure.eoi is not None and structure.end < size:
+        rest = size - structure.end
+        kind = "zeros or filler" if trailing_fill(subject, structure.end) else "bytes"
+        report.add(FindingCode.TAIL, Severity.NOTE, f"{rest:,} {kind} follow the complete picture.", structure.end, size)
+
+
+def _strip(report: Report, structure: Structure, verdicts: Verdicts) -> None:
+    report.mark(0, structure.start, Matter.FOREIGN, "before the picture")
+    for segment in structure.segments:
+        report.mark(segment.start, segment.end, Matter.STRUCTURE, f"segment 0xFF{segment.marker:02X}")
+    for scan in structure.scans:
+        report.mark(scan.entropy.start, scan.entropy.end, Matter.PAYLOAD, "entropy-coded data")
+    for damage in verdicts.damages:
+        end = structure.scans[damage.scan].entropy.end
+        if damage.code not in (FindingCode.JPEG_SHORT, FindingCode.JPEG_RESTART):
+            report.mark(damage.start, max(damage.end, min(end, damage.start + 4096)), Matter.DAMAGED, damage.code.meaning)
+    for fill in verdicts.fills:
+        report.mark(fill.span.start, fill.span.end, Matter.HOLE, f"filled with 0x{fill.value:02X}")
+    for span in verdicts.foreign:
+        report.mark(span.start, span.end, Matter.FOREIGN, "foreign bytes")
+
+
+def _regions(report: Report, mask: NDArray[np.float32], height: int) -> None:
+    """Runs of spoiled MCU rows as shares of the height; partly spoiled rows with their columns."""
+    rows, cols = mask.shape
+    bad = mask > 0.3
+    share = bad.mean(axis=1)
+    row = 0
+    while row < rows and len(report.regions) < _SHOWN_REGIONS:
+        if share[row] == 0:
+            row += 1
+            continue
+        end = row + 1
+        partial = share[row] < 1
+        while not partial and end < rows and share[end] == 1:
+            end += 1
+        columns = np.flatnonzero(bad[row])
+        left, right = (columns[0] / cols, (columns[-1] + 1) / cols) if partial else (0.0, 1.0)
+        label = f"rows {int(row / rows * height):,} to {int(min(1, end / rows) * height):,}"
+        report.regions.append(Region(row / rows, end / rows, label, float(left), float(right)))
+        row = end
+
+
+def _adobe_transform(subject: Subject, structure: Structure) -> int | None:
+    for segment in structure.segments:
+        if segment.marker == spec.APP14:
+            body = subject.source.read(segment.start + 4, 12)
+            if body[:5] == b"Adobe" and len(body) == 12:
+                return body[11]
+    return None
+
+
+def _plans(subject: Subject, report: Report, selection: Selection, shown: float, believable: bool) -> None:
+    structure = selection.structure
+    missing = structure.missing_tables()
+    if structure.missing_quant():
+        report.attainable = max(report.attainable or 0.0, 0.9 * shown)
+        report.plan("donor-header", "Take the header from a healthy picture of the same camera and settings.", 90.0, True)
+        report.attainable = max(report.attainable, 90.0)
+        return
+    if not selection.opens:
+        reachable = shown if believable else 10.0
+        if missing:
+            report.plan("standard-tables", "Put the standard's typical Huffman tables where the lost ones were.", reachable)
+        elif structure.has_soi and not structure.salvaged:
+            report.plan("trim", "Cut the bytes before and after the picture away.", reachable)
+        else:
+            report.plan("rebuild-header", "Write a new start from the segments that are left.", reachable)
+        if structure.salvaged or missing:
+            report.plan("donor-header", "Take the header from a healthy picture of the same camera and settings.", min(reachable, 90.0), True)
+        report.attainable = max(report.attainable or 0.0, reachable)
+    else:
+        report.attainable = max(report.attainable or 0.0, shown)
+        if structure.eoi is None and decodable(structure):
+            report.plan("close", "End the file with the marker that is missing.", shown)
+        elif structure.end < subject.size:
+            report.plan("trim", "Cut the bytes after the picture away.", shown)

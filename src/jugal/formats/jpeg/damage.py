@@ -1,0 +1,311 @@
+"""From decoding evidence to damaged units: where the damage starts and how far it spoils the picture."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.binary.blocks import Fill
+from jugal.formats.base import Subject
+from jugal.formats.fills import foreign_text, holes
+from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.breaks import find_break, level_offset, level_planes
+from jugal.formats.jpeg.decode import Decoded, Picture, raw_offsets
+from jugal.formats.jpeg.parse import Structure
+from jugal.model.codes import FindingCode
+from jugal.model.span import ByteSpan, merge
+
+#: Levels by which a stretch may be off and still count as shown rightly.
+TOLERATED_LEVELS = 5.0
+_SEARCH_BYTES = 1 << 20
+
+
+@dataclass(slots=True)
+class Damage:
+    """One stretch of a scan that went wrong: units ``first..last`` and where in the file it starts."""
+
+    scan: int
+    first: int
+    last: int
+    code: FindingCode
+    start: int
+    end: int
+    #: The place is where it was noticed, not where it was proven to begin.
+    noticed_only: bool = False
+    detail: str = ""
+
+
+@dataclass(slots=True)
+class Verdicts:
+    """All damages of a picture and the bytes seen to be filled or foreign."""
+
+    damages: list[Damage] = field(default_factory=list)
+    fills: list[Fill] = field(default_factory=list)
+    foreign: list[ByteSpan] = field(default_factory=list)
+
+
+def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
+    """Every damage of ``picture``'s scans, in file order."""
+    result = Verdicts()
+    planes = level_planes(picture, structure)
+    for number, decoded in enumerate(picture.scans):
+        span = ByteSpan(decoded.scan.entropy.start, decoded.scan.entropy.end)
+        # Filled sectors may run over the marker that ended the scan, so look a little further.
+        fills = _bad_fills(subject, structure, decoded, span)
+        foreign = foreign_text(subject, span) + [
+            p for p in (pattern.clip(span) for pattern in subject.blocks.patterns) if p.length
+        ]
+        result.fills.extend(fills)
+        result.foreign.extend(merge(foreign))
+        marks = sorted([(f.span, True) for f in fills] + [(s, False) for s in merge(foreign)], key=lambda x: x[0].start)
+        _judge_scan(result, structure, picture, number, decoded, planes, marks, subject.size)
+    return result
+
+
+def _bad_fills(subject: Subject, structure: Structure, decoded: Decoded, span: ByteSpan) -> list[Fill]:
+    """Filled runs that are damage: all but a flat picture's zero bits and fill bytes before a marker."""
+    found = []
+    blocks = sum(c.h * c.v for c in structure.frame.components) if structure.frame else 1
+    for fill in holes(subject, span):
+        if fill.value == 0xFF and fill.span.end >= span.end and int(decoded.done.sum()) == decoded.units:
+            continue
+        if decoded.complete and fill.value != 0xFF:
+            units = _units_between(decoded, fill.span)
+            bits = fill.span.length * 8
+            # So few bits a block mean that the run decodes to flat blocks, as an encoder writes them.
+            if units and bits / units < 5.0 * blocks:
+                continue
+            if not units and decoded.scan.ss > 0:
+                continue
+        found.append(fill)
+    return found
+
+
+def _units_between(decoded: Decoded, span: ByteSpan) -> int:
+    known = decoded.unit_pos[decoded.unit_pos >= 0]
+    if not known.size:
+        return 0
+    low, high = _clean_offsets(decoded, [span.start, span.end])
+    return int(np.searchsorted(known, high * 8) - np.searchsorted(known, low * 8))
+
+
+def _clean_offsets(decoded: Decoded, raw: list[int]) -> list[int]:
+    """Offsets in the unstuffed data of raw offsets, by bisection over the monotone mapping."""
+    entropy = decoded.scan.entropy
+    out = []
+    for goal in raw:
+        low, high = 0, entropy.length
+        while low < high:
+            middle = (low + high) // 2
+            # Interpolate once, then walk: stuffing is rare, so the guess is near.
+            if int(_raw_of(decoded, middle)) < goal:
+                low = middle + 1
+            else:
+                high = middle
+        out.append(low)
+    return out
+
+
+def _raw_of(decoded: Decoded, clean: int) -> int:
+    positions = _sampled(decoded)
+    index = int(np.searchsorted(positions[0], clean, side="right")) - 1
+    base_clean, base_raw = int(positions[0][index]), int(positions[1][index])
+    entropy = decoded.scan.entropy
+    raw = entropy.raw[base_raw : base_raw + 2 * (clean - base_clean) + 64]
+    at, n = 0, base_clean
+    while n < clean and at < raw.size:
+        if raw[at] != 0xFF:
+            n += 1
+            at += 1
+            continue
+        following = at + 1
+        while following < raw.size and raw[following] == 0xFF:
+            following += 1
+        if following < raw.size and raw[following] == 0:
+            n += 1
+        at = following + 1
+    return base_raw + at
+
+
+_SAMPLE_STEP = 256
+
+
+def _sampled(decoded: Decoded) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    entropy = decoded.scan.entropy
+    if entropy.samples is None:
+        clean = np.arange(0, entropy.length + 1, _SAMPLE_STEP, dtype=np.int64)
+        entropy.samples = (clean, raw_offsets(entropy, clean))
+    return entropy.samples
+
+
+def _judge_scan(
+    result: Verdicts,
+    structure: Structure,
+    picture: Picture,
+    number: int,
+    decoded: Decoded,
+    planes: list[NDArray[np.float32]],
+    marks: list[tuple[ByteSpan, bool]],
+    subject_size: int,
+) -> None:
+    segments = decoded.segments
+    scan = decoded.scan
+    whole = len(scan.components) == len(picture.frame.components) or picture.frame.marker == spec.PROGRESSIVE
+    starts = segments.start.tolist()
+    bounds = raw_offsets(scan.entropy, np.array([*starts, scan.entropy.length], np.int64)).tolist()
+    error_units = np.array([e.mcu for e in decoded.errors], np.int64)
+    sampled_units = None
+    for s in range(len(starts)):
+        first, count, done = int(segments.mcu[s]), int(segments.count[s]), int(decoded.done[s])
+        last = first + count
+        end_bits = int(segments.end[s] - segments.start[s]) * 8
+        left = end_bits - int(decoded.used[s])
+        seg_marks = [(m, hole) for m, hole in marks if m.end > bounds[s] and m.start < bounds[s + 1]]
+        errors = decoded.errors[int(np.searchsorted(error_units, first)) : int(np.searchsorted(error_units, last))]
+        surplus = done == count and left >= 8 and not _padding(scan, segments, s, int(decoded.used[s]))
+        short = done < count
+        if not errors and not surplus and not short and not seg_marks:
+            continue
+        noticed_unit = errors[0].mcu if errors else first + min(done, count - 1)
+        noticed_byte = errors[0].at if errors else _unit_byte(decoded, s, done, bounds[s + 1])
+        if seg_marks and (not errors or seg_marks[0][0].start <= noticed_byte + 64):
+            mark, hole = seg_marks[0]
+            unit = _unit_at(decoded, mark.start, first, last)
+            result.damages.append(
+                Damage(number, min(unit, last - 1), last,
+                       FindingCode.JPEG_HOLE if hole else FindingCode.JPEG_FOREIGN, mark.start, mark.end)
+            )  # fmt: skip
+            continue
+        if not errors and short and not surplus and s + 1 == len(starts) and not segments.lost:
+            code = FindingCode.JPEG_SHORT
+        elif errors:
+            code = FindingCode.JPEG_CODE
+        elif surplus:
+            code = FindingCode.JPEG_SURPLUS
+        else:
+            code = FindingCode.JPEG_SHORT
+        damage = Damage(number, noticed_unit, last, code, noticed_byte, noticed_byte, True)
+        # Errors far behind the damage, or none at all: look for the break in the picture itself.
+        searchable = whole and scan.ss == 0 and scan.ah == 0 and len(scan.components) == len(picture.frame.components)
+        # A file that simply stops has lost its end and nothing else.
+        stops = code is FindingCode.JPEG_SHORT and structure.eoi is None and scan.entropy.end >= subject_size - 2
+        if searchable and not scan.restart_interval and not stops:
+            if sampled_units is None:
+                sampled_units = _unit_bytes(decoded)
+            near = errors or structure.eoi is None
+            low = int(np.searchsorted(sampled_units, noticed_byte - _SEARCH_BYTES)) if near else first
+            found = find_break(planes, max(first, low), min(noticed_unit + 1, first + done), sampled_units)
+            if found is not None and found.strong:
+                damage.first = found.unit
+                damage.start = damage.end = int(sampled_units[found.unit])
+                damage.code = FindingCode.JPEG_BREAK if code in (FindingCode.JPEG_SURPLUS, FindingCode.JPEG_SHORT) else code
+                damage.noticed_only = False
+            elif not errors and code is FindingCode.JPEG_SURPLUS:
+                damage.noticed_only = True
+        if damage.code is FindingCode.JPEG_CODE and done == count and not surplus and left >= 0:
+            _limit_spread(damage, planes, errors[-1].mcu if errors else damage.first)
+        result.damages.append(damage)
+    _lost_intervals(result, structure, number, decoded, bounds)
+    result.damages.sort(key=lambda d: (d.scan, d.first))
+
+
+def _lost_intervals(
+    result: Verdicts, structure: Structure, number: int, decoded: Decoded, bounds: list[int]
+) -> None:
+    """Restart intervals without data, joined to runs.
+
+    Restart numbers count to eight only: where intervals are missing at a proper end, a multiple of eight was
+    lost at the first damage, and all that follows it stands in the wrong place.
+    """
+    segments, interval = decoded.segments, decoded.scan.restart_interval
+    runs: list[list[int]] = []
+    for lost in segments.lost:
+        if runs and runs[-1][1] == lost:
+            runs[-1][1] = lost + 1
+        else:
+            runs.append([lost, lost + 1])
+    for first, end in runs:
+        unit = first * interval
+        if unit >= decoded.units:
+            continue
+        at = bounds[min(int(np.searchsorted(segments.mcu, unit)), len(bounds) - 1)]
+        last = min(end * interval, decoded.units)
+        own = [d for d in result.damages if d.scan == number]
+        if last == decoded.units and structure.eoi is not None and own:
+            earliest = min(own, key=lambda d: d.first)
+            earliest.last = decoded.units
+        result.damages.append(Damage(number, unit, last, FindingCode.JPEG_RESTART, at, at))
+
+
+def _padding(scan, segments, s: int, used: int) -> bool:  # type: ignore[no-untyped-def]
+    """What is left of a segment is nothing but a few bytes of padding."""
+    start = int(segments.start[s]) + -(-used // 8)
+    rest = scan.entropy.clean[start : int(segments.end[s])]
+    if rest.size <= 2:
+        return True
+    return bool((rest == rest[0]).all()) and int(rest[0]) in (0, 0xFF)
+
+
+def _unit_bytes(decoded: Decoded) -> NDArray[np.int64]:
+    """Raw byte offset of each unit; units never reached stand at the end."""
+    clean = decoded.unit_pos.copy()
+    clean[clean < 0] = decoded.scan.entropy.length * 8
+    return raw_offsets(decoded.scan.entropy, np.minimum(clean >> 3, decoded.scan.entropy.length))
+
+
+def _unit_byte(decoded: Decoded, s: int, done: int, end: int) -> int:
+    unit = int(decoded.segments.mcu[s]) + done
+    if done < int(decoded.segments.count[s]) and decoded.unit_pos[unit] >= 0:
+        return int(_raw_of(decoded, min(int(decoded.unit_pos[unit]) >> 3, decoded.scan.entropy.length)))
+    used = int(decoded.segments.start[s]) + -(-int(decoded.used[s]) // 8)
+    return min(end, int(_raw_of(decoded, min(used, decoded.scan.entropy.length))))
+
+
+def _unit_at(decoded: Decoded, raw: int, first: int, last: int) -> int:
+    """The unit whose bits lie at raw offset ``raw``."""
+    clean = _clean_offsets(decoded, [raw])[0] * 8
+    positions = decoded.unit_pos[first:last]
+    reached = positions[positions >= 0]
+    return first + max(0, int(np.searchsorted(reached, clean, side="right")) - 1)
+
+
+def _limit_spread(damage: Damage, planes: list[NDArray[np.float32]], last_error: int) -> None:
+    """Where decoding came out exactly at the end, the units after the damage stand in their place.
+
+    They are right if their level did not shift either; then only the stretch up to the last error is spoiled.
+    """
+    resumed = last_error + 4
+    if resumed + 8 < damage.last and level_offset(planes, resumed) < TOLERATED_LEVELS:
+        damage.last = min(damage.last, resumed)
+
+
+def spoiled_mask(picture: Picture, damages: list[Damage]) -> NDArray[np.float32]:
+    """Share of each MCU (rows, MCUs a row) that is not shown rightly, 0..1."""
+    frame = picture.frame
+    rows, cols = frame.mcus_y, frame.mcus_x
+    good = np.ones(rows * cols, np.float32)
+    for damage in damages:
+        decoded = picture.scans[damage.scan]
+        weight = impairment(picture, damage.scan)
+        first, last = damage.first, damage.last
+        if decoded.units != rows * cols:
+            # A scan of one component: map its block rows onto MCU rows.
+            scale = rows * cols / decoded.units
+            first, last = int(first * scale), int(np.ceil(last * scale))
+        good[first:last] *= 1.0 - weight
+    return (1.0 - good).reshape(rows, cols)
+
+
+def impairment(picture: Picture, scan_number: int) -> float:
+    """How much of a block's look hangs on a scan, 0..1: all on DC and luminance, little on last refinements."""
+    scan = picture.scans[scan_number].scan
+    if picture.frame.marker != spec.PROGRESSIVE:
+        return 1.0
+    luma = any(index == 0 for index, _, _ in scan.components)
+    if scan.ss == 0:
+        return 1.0 if scan.ah == 0 else 0.25
+    if scan.ah == 0:
+        return 1.0 if luma else 0.6
+    return (0.5 if scan.al else 0.15) * (1.0 if luma else 0.6)

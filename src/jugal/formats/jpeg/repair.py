@@ -1,0 +1,239 @@
+"""Repairs of a JPEG that leave every surviving entropy-coded bit as it is."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jugal.binary.output import Piece
+from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.check import entropy_guess
+from jugal.formats.jpeg.decode import decode
+from jugal.formats.jpeg.parse import Scan, Structure, read_entropy, walk
+from jugal.formats.jpeg.select import decodable, select, usable
+from jugal.kernels.jpeg import pack_bits
+from jugal.model.span import ByteSpan
+
+_SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
+
+
+def _structure(subject: Subject) -> Structure:
+    structure = select(subject.source).structure
+    if not usable(structure):
+        raise RepairImpossible("No picture with a header was found in the file.")
+    return structure
+
+
+def trim(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """Keeps the picture alone: bytes before its start and after its end are left out."""
+    structure = _structure(subject)
+    steps = []
+    if structure.start:
+        steps.append(f"Left out bytes 0 to {structure.start:,} before the picture.")
+    if structure.end < subject.size and structure.eoi is not None:
+        steps.append(f"Left out bytes {structure.end:,} to {subject.size:,} after the picture.")
+    pieces: list[Piece] = [ByteSpan(structure.start, structure.end)]
+    if structure.eoi is None:
+        pieces.append(_EOI)
+        steps.append(f"Added the end-of-image marker at {structure.end:,}.")
+    return RepairDraft(tuple(pieces), tuple(steps))
+
+
+def close(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """Adds the missing end-of-image marker after the last entropy-coded byte."""
+    structure = _structure(subject)
+    end = structure.scans[-1].entropy.end
+    pieces: tuple[Piece, ...] = (ByteSpan(structure.start, end), _EOI)
+    return RepairDraft(pieces, (f"Kept bytes {structure.start:,} to {end:,} and added the end-of-image marker.",))
+
+
+def rebuild_header(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """A new start from the segments that were found, then the scans as they are."""
+    structure = _structure(subject)
+    if not decodable(structure):
+        raise RepairImpossible("Tables that the picture needs are missing.")
+    pieces: list[Piece] = [_SOI]
+    steps = ["Wrote the start-of-image marker."]
+    scan_starts = {s.segment.start: s for s in structure.scans}
+    for segment in structure.segments:
+        pieces.append(ByteSpan(segment.start, segment.end))
+        steps.append(f"Kept the segment 0xFF{segment.marker:02X}, bytes {segment.start:,} to {segment.end:,}.")
+        scan = scan_starts.get(segment.start)
+        if scan is not None:
+            pieces.append(ByteSpan(scan.entropy.start, scan.entropy.end))
+            steps.append(f"Kept the entropy-coded data, bytes {scan.entropy.start:,} to {scan.entropy.end:,}.")
+    pieces.append(_EOI)
+    steps.append("Wrote the end-of-image marker.")
+    return RepairDraft(tuple(pieces), tuple(steps))
+
+
+def standard_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """The typical Huffman tables (Annex K) inserted before the scan header."""
+    structure = _structure(subject)
+    first = structure.scans[0].segment
+    missing = structure.missing_tables()
+    blocks = b"".join(
+        spec.table_segment(key, *spec.ANNEX_K[(key & 0x10) | min(key & 1, 1)]) for key in sorted(missing)
+    )
+    kept = [ByteSpan(s.start, s.end) for s in structure.segments if s.start < first.start]
+    end = structure.eoi if structure.eoi is not None else structure.scans[-1].entropy.end
+    pieces: list[Piece] = [_SOI, *kept, blocks, ByteSpan(first.start, end), _EOI]
+    return RepairDraft(
+        tuple(pieces),
+        (
+            f"Inserted {len(missing)} typical Huffman tables before byte {first.start:,}.",
+            f"Kept bytes {first.start:,} to {end:,}.",
+        ),
+    )
+
+
+def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """The donor's tables, frame and scan header before the entropy-coded data that is left.
+
+    Where the data's first part is lost too, decoding is taken up at the bit that lets it run longest, and the
+    lost MCUs before it are written as neutral grey so that the rest stands in its place.
+    """
+    if donor is None:
+        raise RepairImpossible("This repair needs a healthy picture of the same camera and settings.")
+    model = walk(donor.source, 0)
+    if not decodable(model) or len(model.scans) != 1 or model.frame is None or model.frame.marker not in spec.SEQUENTIAL:
+        raise RepairImpossible("The donor's coding cannot lend its header.")
+    header = _lent_header(donor, model)
+    own = select(subject.source).structure
+    frame = model.frame
+    if own.scans and own.entropy_bytes > 0.5 * subject.size and len(own.scans) == 1 and not own.missing_tables():
+        entropy = own.scans[0].entropy
+        return RepairDraft(
+            (header, ByteSpan(entropy.start, entropy.end), _EOI),
+            ("Wrote the donor's header.", f"Kept the entropy-coded data, bytes {entropy.start:,} to {entropy.end:,}."),
+        )
+    starts = [model.scans[0].entropy.start]
+    guess = entropy_guess(subject)
+    if own.scans:
+        starts.insert(0, own.scans[0].entropy.start)
+    if guess:
+        starts.append(guess)
+    best: tuple[int, int, int, int] | None = None
+    total = frame.mcus_x * frame.mcus_y
+    for start in dict.fromkeys(starts):
+        if start >= subject.size:
+            continue
+        decoded = _trial(subject, model, start, 0)
+        if decoded == total:
+            entropy_end = read_entropy(subject.source, start).end
+            return RepairDraft(
+                (header, ByteSpan(start, entropy_end), _EOI),
+                ("Wrote the donor's header.", f"Kept the entropy-coded data, bytes {start:,} to {entropy_end:,}."),
+            )
+        if best is None or decoded > best[0]:
+            best = (decoded, start, 0, 0)
+    if guess is not None:
+        for shift in range(8 * 48):
+            decoded = _trial(subject, model, guess, shift, trial_bytes=1 << 16)
+            if best is None or decoded > best[0] + 2:
+                best = (decoded, guess, shift, 1)
+    if best is None or best[0] < 2:
+        raise RepairImpossible("With this donor's tables the data does not decode.")
+    _, start, shift, late = best
+    if not late:
+        end = read_entropy(subject.source, start).end
+        return RepairDraft(
+            (header, ByteSpan(start, end), _EOI),
+            ("Wrote the donor's header.", f"Kept the entropy-coded data, bytes {start:,} to {end:,}."),
+        )
+    return _late_start(subject, model, header, start, shift, total)
+
+
+def _lent_header(donor: Subject, model: Structure) -> bytes:
+    """SOI, then the donor's segments but for those that tell of its own taking (Exif, previews, comments)."""
+    parts = [_SOI]
+    for segment in model.segments:
+        if segment.marker in (spec.APP0, spec.APP14) or segment.marker in spec.SOF or segment.marker in (
+            spec.DQT, spec.DHT, spec.DRI, spec.SOS,
+        ):  # fmt: skip
+            parts.append(donor.source.read(segment.start, segment.end - segment.start))
+            if segment.marker == spec.SOS:
+                break
+    return b"".join(parts)
+
+
+def _scan_from(model: Structure, entropy) -> Scan:  # type: ignore[no-untyped-def]
+    lent = model.scans[0]
+    return Scan(lent.segment, lent.components, lent.ss, lent.se, lent.ah, lent.al, lent.tables, lent.restart_interval, entropy)
+
+
+def _shifted(subject: Subject, start: int, shift: int, trial_bytes: int | None = None):  # type: ignore[no-untyped-def]
+    end = None if trial_bytes is None else min(subject.size, start + trial_bytes)
+    entropy = read_entropy(subject.source, start, end)
+    if shift:
+        bits = np.unpackbits(entropy.clean[: entropy.length])[shift:]
+        packed = np.packbits(bits)
+        entropy.clean = np.concatenate((packed, np.zeros(32, np.uint8)))
+        entropy.length = packed.size
+        entropy.mark_clean = np.maximum(0, entropy.mark_clean - (shift >> 3))
+    return entropy
+
+
+def _trial(subject: Subject, model: Structure, start: int, shift: int, trial_bytes: int | None = None) -> int:
+    """MCUs that decode without an error from bit ``shift`` after byte ``start`` with the donor's tables."""
+    assert model.frame is not None
+    entropy = _shifted(subject, start, shift, trial_bytes)
+    picture = decode(model.frame, [_scan_from(model, entropy)], model.quant, careful=True)
+    return int(picture.scans[0].done.sum())
+
+
+def _late_start(subject: Subject, model: Structure, header: bytes, start: int, shift: int, total: int) -> RepairDraft:
+    """Grey MCUs for what is lost at the start, then the surviving bits moved behind them."""
+    assert model.frame is not None
+    scan = model.scans[0]
+    if scan.restart_interval:
+        raise RepairImpossible("Data with restart markers whose start is lost cannot be placed yet.")
+    entropy = _shifted(subject, start, shift)
+    picture = decode(model.frame, [_scan_from(model, entropy)], model.quant, careful=True)
+    have = int(picture.scans[0].done.sum())
+    used = int(picture.scans[0].used[0])
+    lost = total - have
+    if lost < 0:
+        raise RepairImpossible("More picture data is left than the donor's size has room for.")
+    grey = _grey_mcu_bits(model, scan)
+    bits = np.concatenate((np.tile(grey, lost), np.unpackbits(entropy.clean[: entropy.length])[:used]))
+    return RepairDraft(
+        (header, pack_bits(bits), _EOI),
+        (
+            "Wrote the donor's header.",
+            f"Wrote {lost:,} grey blocks for the part that is lost.",
+            f"Moved {used:,} bits of picture data from byte {start:,}, bit {shift % 8}, behind them, unchanged.",
+        ),
+    )
+
+
+def _grey_mcu_bits(model: Structure, scan: Scan) -> np.ndarray:
+    """One MCU of blocks with no difference in level and no detail."""
+    assert model.frame is not None
+    bits: list[int] = []
+    for index, td, ta in scan.components:
+        component = model.frame.components[index]
+        one = _code(scan.tables[td], 0) + _code(scan.tables[ta | 0x10], 0)
+        bits += one * (component.h * component.v)
+    return np.array(bits, np.uint8)
+
+
+def _code(table, symbol: int) -> list[int]:  # type: ignore[no-untyped-def]
+    code, index = 0, 0
+    for length in range(1, 17):
+        for _ in range(table.counts[length - 1]):
+            if table.symbols[index] == symbol:
+                return [(code >> (length - 1 - i)) & 1 for i in range(length)]
+            code += 1
+            index += 1
+        code <<= 1
+    raise RepairImpossible("The donor's tables have no code for a neutral block.")
+
+
+REPAIRS = {
+    "trim": trim,
+    "close": close,
+    "rebuild-header": rebuild_header,
+    "standard-tables": standard_tables,
+    "donor-header": donor_header,
+}

@@ -1,0 +1,60 @@
+"""Which picture in the file is the one meant, and whether an ordinary decoder would open it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from jugal.binary.source import Source
+from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.parse import Structure, salvage, soi_positions, walk
+
+
+@dataclass(frozen=True, slots=True)
+class Selection:
+    """The structure to judge. ``opens`` says that a decoder that starts at byte 0 gets to its scan."""
+
+    structure: Structure
+    opens: bool
+    others: tuple[int, ...] = ()
+
+
+def usable(structure: Structure) -> bool:
+    """All that decoding needs is there, but for Huffman tables."""
+    return bool(
+        structure.frame is not None
+        and structure.frame.height
+        and structure.scans
+        and structure.entropy_bytes > 0
+    )
+
+
+def decodable(structure: Structure) -> bool:
+    return usable(structure) and not structure.missing_tables() and not structure.missing_quant()
+
+
+def select(source: Source) -> Selection:
+    """The picture that a viewer opens; where it opens none, the best that is left in the file."""
+    if source.read(0, 3) == b"\xff\xd8\xff":
+        first = walk(source, 0)
+        if decodable(first) or (first.frame is not None and first.frame.marker not in (0xC0, 0xC1, 0xC2) and first.scans):
+            return Selection(first, True)
+    candidates: list[Structure] = []
+    if source.read(0, 3) == b"\xff\xd8\xff":
+        candidates.append(first)
+    elif source.read(2, 1) == b"\xff" and source.uint(3, 1) in (spec.APP0, spec.APP1, spec.DQT, spec.COM):
+        bare = walk(source, 2, has_soi=False)
+        if usable(bare):
+            candidates.append(bare)
+    starts = soi_positions(source)
+    for at in starts:
+        if at:
+            candidates.append(walk(source, at))
+    collected = salvage(source)
+    if collected is not None:
+        candidates.append(collected)
+    good = [c for c in candidates if usable(c)]
+    if not good:
+        return Selection(candidates[0] if candidates else Structure(0, False), False)
+    # Among pictures of like size the one found by its own start is the better witness.
+    best = max(good, key=lambda c: (c.entropy_bytes * (1.0 if not c.salvaged else 0.9), -c.start))
+    return Selection(best, False, tuple(starts))

@@ -84,6 +84,9 @@ def find_break(
     step = np.minimum(np.abs(flat[at] - flat[at - 1]), _CAP)
     ranked = gain * weight + 0.02 * step
     best = int(np.argmax(ranked))
+    # The stretch after the damage may contrast as much again where it ends: the first such place counts.
+    early = np.flatnonzero(ranked >= 0.55 * ranked[best])
+    best = int(early[0]) + int(np.argmax(ranked[early[0] : early[0] + max(2, width // 4)]))
     usual = float(np.median(contrast[width : max(high, width + 1)]))
     return Break(int(at[best]), float(gain[best]), max(usual, 0.5))
 

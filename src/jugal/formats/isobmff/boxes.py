@@ -1,0 +1,173 @@
+"""The box tree of ISO base media files (ISO/IEC 14496-12 clause 4.2), read iteratively and bounded."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from jugal.binary.limits import DEFAULT_LIMITS, Limits
+from jugal.binary.source import Source
+
+CONTAINERS = frozenset(
+    b"moov trak mdia minf stbl dinf edts udta mvex moof traf mfra meta iprp ipco tref gmhd wave sinf schi".split()
+)
+TOP_LEVEL = frozenset(
+    b"ftyp moov mdat moof mfra free skip wide uuid pnot meta sidx styp ssix prft emsg udta PICT pdin bloc beam mvcg".split()
+)
+
+
+@dataclass(slots=True)
+class Box:
+    """A box: ``start`` of its header, ``body`` of its content, ``end``; clipped to its parent when ``cut``."""
+
+    kind: bytes
+    start: int
+    body: int
+    end: int
+    depth: int = 0
+    cut: bool = False
+    #: The size field as written: 0 means to the end of the file.
+    stated: int = 0
+    children: list[Box] = field(default_factory=list)
+
+    def child(self, *path: bytes) -> Box | None:
+        """The first descendant along ``path``."""
+        found: Box | None = self
+        for kind in path:
+            found = next((c for c in found.children if c.kind == kind), None) if found else None
+        return found
+
+    def all(self, kind: bytes) -> list[Box]:
+        return [c for c in self.children if c.kind == kind]
+
+    @property
+    def name(self) -> str:
+        return self.kind.decode("latin-1")
+
+
+def is_kind(raw: bytes) -> bool:
+    """Four characters as box types are made of."""
+    return len(raw) == 4 and all(c == 0xA9 or 0x20 <= c < 0x7F for c in raw)
+
+
+@dataclass(slots=True)
+class Tree:
+    """All boxes from the top. ``broken_at`` is where the top-level chain stops making sense."""
+
+    top: list[Box] = field(default_factory=list)
+    broken_at: int | None = None
+    #: Boxes whose size does not fit their parent.
+    misfits: list[Box] = field(default_factory=list)
+    too_deep: int | None = None
+    over_budget: bool = False
+
+    def first(self, kind: bytes) -> Box | None:
+        return next((b for b in self.top if b.kind == kind), None)
+
+    def all(self, kind: bytes) -> list[Box]:
+        return [b for b in self.top if b.kind == kind]
+
+    def walk(self) -> Iterator[Box]:
+        stack = list(reversed(self.top))
+        while stack:
+            box = stack.pop()
+            yield box
+            stack.extend(reversed(box.children))
+
+
+def read_header(source: Source, at: int, limit: int) -> Box | None:
+    """The box header at ``at``; None where there is none. ``end`` is as stated, not clipped."""
+    head = source.read(at, 16)
+    if len(head) < 8 or not is_kind(head[4:8]):
+        return None
+    size, kind = struct.unpack(">I4s", head[:8])
+    body = at + 8
+    stated = size
+    if size == 1:
+        if len(head) < 16:
+            return None
+        size = int.from_bytes(head[8:16], "big")
+        stated = size
+        body = at + 16
+        if size < 16:
+            return None
+    elif size == 0:
+        size = limit - at
+    elif size < 8:
+        return None
+    return Box(kind, at, body, at + size, stated=stated)
+
+
+def read_tree(source: Source, start: int = 0, limits: Limits = DEFAULT_LIMITS) -> Tree:
+    """The box tree from ``start`` to the end of the file."""
+    tree = Tree()
+    at, size, count = start, source.size, 0
+    while at < size:
+        box = read_header(source, at, size)
+        if box is None or (box.kind not in TOP_LEVEL and box.kind not in (b"jp2c",) and not _plausible_top(source, box)):
+            tree.broken_at = at
+            break
+        if box.end > size:
+            box.cut = True
+            tree.misfits.append(box)
+            box.end = size
+        tree.top.append(box)
+        count += 1
+        if count > 200_000:
+            tree.over_budget = True
+            break
+        at = box.end
+    for box in tree.top:
+        if box.kind in CONTAINERS and not (box.kind == b"moof" and count > 100_000):
+            read_children(source, tree, box, limits)
+    return tree
+
+
+def _plausible_top(source: Source, box: Box) -> bool:
+    """An unknown box is believed when it ends where another begins, or at the file's end."""
+    return box.end == source.size or (box.end < source.size and read_header(source, box.end, source.size) is not None)
+
+
+def read_children(source: Source, tree: Tree, root: Box, limits: Limits = DEFAULT_LIMITS) -> None:
+    """Fills ``root.children`` and below, with an explicit stack."""
+    stack = [root]
+    count = 0
+    while stack:
+        parent = stack.pop()
+        if parent.depth >= limits.depth:
+            tree.too_deep = parent.start
+            continue
+        at = parent.body
+        if parent.kind == b"meta" and source.read(at + 4, 4) != b"hdlr":
+            at += 4
+        while at + 8 <= parent.end:
+            box = read_header(source, at, parent.end)
+            if box is None:
+                if parent.kind != b"udta" and source.read(at, 4) != b"\0\0\0\0":
+                    tree.misfits.append(Box(b"????", at, at, parent.end, parent.depth + 1))
+                break
+            box.depth = parent.depth + 1
+            if box.end > parent.end:
+                box.cut = True
+                tree.misfits.append(box)
+                box.end = parent.end
+            parent.children.append(box)
+            count += 1
+            if count > limits.items:
+                tree.over_budget = True
+                return
+            if box.kind in CONTAINERS:
+                stack.append(box)
+            at = box.end
+
+
+def find_box(source: Source, kind: bytes, inner: frozenset[bytes], start: int = 0) -> Box | None:
+    """A box of ``kind`` found by searching: its first child must be one of ``inner``."""
+    at = source.find(kind, start)
+    while at >= 0:
+        box = read_header(source, at - 4, source.size) if at >= 4 else None
+        if box is not None and source.read(box.body + 4, 4) in inner:
+            return box
+        at = source.find(kind, at + 4)
+    return None

@@ -1,0 +1,343 @@
+"""Judges MP4, MOV and their kin: boxes, tables, every sample, running time lost, repairs that apply."""
+
+from __future__ import annotations
+
+import datetime
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.base import Report, Subject
+from jugal.formats.isobmff import payload
+from jugal.formats.isobmff.boxes import Box
+from jugal.formats.isobmff.heif import examine_items
+from jugal.formats.isobmff.movie import Movie, bad_spans, is_dense, read_movie
+from jugal.formats.isobmff.offsets import Step, apply_steps, find_steps
+from jugal.formats.isobmff.tables import Track
+from jugal.model import scoring
+from jugal.model.codes import Cause, FindingCode
+from jugal.model.finding import Severity
+from jugal.model.result import Region
+from jugal.model.span import ByteSpan
+from jugal.model.strip import Matter
+
+_EPOCH = datetime.datetime(1904, 1, 1, tzinfo=datetime.UTC)
+_TABLE_BOXES = frozenset(b"stts stsc stsz stco co64 stss".split())
+
+
+def examine(subject: Subject, report: Report) -> None:
+    """Examines the boxes in ``subject``; never raises for its content."""
+    movie = read_movie(subject)
+    _marks(report, movie)
+    opens = _structure_findings(subject, report, movie)
+    if movie.moov is None or not movie.tracks:
+        meta = movie.tree.first(b"meta")
+        if movie.moov is None and meta is not None:
+            examine_items(subject, report, movie.tree, meta)
+            return
+        _no_index(subject, report, movie)
+        return
+    _media(subject, report, movie)
+    judged = [t for t in movie.tracks if t.kind != "other" and t.offsets.size] or [t for t in movie.tracks if t.offsets.size]
+    _table_findings(subject, report, movie)
+    if not judged:
+        report.score = report.attainable = 0.0
+        if not any(t.problems for t in movie.tracks):
+            report.add(FindingCode.MP4_MEDIA, Severity.FATAL, "The index lists no samples.")
+        return
+    spans = _media_spans(subject, movie)
+    lost, first_bad = _inspect(subject, report, movie, judged, spans)
+    shares = [payload.good_share(t, lost_of) for t, lost_of in zip(judged, lost, strict=True)]
+    plays = scoring.share(_weighted(judged, shares), 1.0)
+    best = plays
+    if first_bad and plays < 98:
+        best = max(best, _offset_forecast(subject, report, movie, judged, spans, plays))
+    report.score = plays if opens else min(plays, scoring.UNOPENABLE)
+    report.attainable = best
+    _time_regions(report, judged, lost)
+    _plans(subject, report, movie, opens, plays, best)
+
+
+def _marks(report: Report, movie: Movie) -> None:
+    for box in movie.tree.top:
+        payload_box = box.kind in (b"mdat", b"free", b"skip", b"wide")
+        report.mark(box.start, box.end, Matter.PAYLOAD if payload_box else Matter.STRUCTURE, box.name)
+    if movie.hidden and movie.moov is not None:
+        report.mark(movie.moov.start, movie.moov.end, Matter.STRUCTURE, "moov")
+
+
+def _structure_findings(subject: Subject, report: Report, movie: Movie) -> bool:
+    """Findings of the box chain; True where an ordinary player would get to the index."""
+    tree, size = movie.tree, subject.size
+    opens = movie.moov is not None and not movie.hidden
+    fills = subject.blocks.fills
+    start_filled = fills[0].span if fills and fills[0].span.start == 0 else None
+    if tree.too_deep is not None:
+        report.add(FindingCode.BOX_DEPTH, Severity.MAJOR, "Boxes are nested deeper than 64 levels; the rest was not followed.", tree.too_deep, tree.too_deep)
+    if not tree.top:
+        report.add(
+            FindingCode.MP4_FTYP, Severity.FATAL, "The file's first boxes are lost.", 0, start_filled.end if start_filled else 0,
+            Cause.START_OVERWRITTEN,
+        )  # fmt: skip
+        opens = False
+    elif not any(b.kind in (b"ftyp", b"styp") for b in tree.top[:3]) and tree.top[0].kind != b"wide":
+        severity = Severity.MINOR if opens else Severity.MAJOR
+        if not (tree.first(b"moov") and tree.top[0].kind in (b"moov", b"mdat", b"free", b"skip", b"pnot")):
+            report.add(FindingCode.MP4_FTYP, severity, "The file type box is missing.", 0, 0)
+        else:
+            report.add(FindingCode.MP4_FTYP, Severity.NOTE, "There is no file type box, as in old QuickTime files.", 0, 0)
+    for box in tree.misfits:
+        if box.depth == 0 and box.kind == b"mdat" and box.cut:
+            missing = box.stated - (size - box.start)
+            if movie.hidden:
+                report.add(FindingCode.BOX_SIZE, Severity.FATAL, "The media data box claims more than the file holds and covers the index.", box.start, box.body)
+            else:
+                report.add(FindingCode.BOX_SIZE, Severity.MAJOR, f"The media data box claims {missing:,} bytes more than the file holds.", size, size, Cause.CUT_SHORT)
+                report.mark(size, size + missing, Matter.MISSING, "missing media data")
+        elif box.cut:
+            at = size if box.depth == 0 else box.start
+            severity = Severity.MAJOR if box.depth == 0 and box.kind in (b"moov", b"moof") else Severity.MINOR
+            report.add(FindingCode.BOX_SIZE, severity, f"The box '{box.name}' does not fit where it lies.", at, at, Cause.CUT_SHORT if box.depth == 0 else None)
+        else:
+            report.add(FindingCode.BOX_SIZE, Severity.MINOR, "Bytes that are no box lie among boxes.", box.start, box.end)
+    if tree.broken_at is not None and tree.top:
+        _broken_chain(subject, report, movie)
+    elif movie.hidden and not report.has(FindingCode.BOX_SIZE) and tree.top:
+        culprit = next((b for b in tree.top if movie.moov and b.start < movie.moov.start < b.end), tree.top[-1])
+        report.add(FindingCode.BOX_SIZE, Severity.FATAL, f"The box '{culprit.name}' has a wrong size and covers the index.", culprit.start, culprit.body)
+    return opens
+
+
+def _broken_chain(subject: Subject, report: Report, movie: Movie) -> None:
+    tree, size = movie.tree, subject.size
+    at = tree.broken_at
+    assert at is not None
+    last = tree.top[-1]
+    whole = movie.moov is not None and not movie.hidden
+    rest = subject.source.array[at:]
+    if whole and _all_samples_before(movie, at):
+        kind = "zeros" if not rest.any() else "bytes"
+        report.add(FindingCode.TAIL, Severity.NOTE, f"{size - at:,} {kind} follow the last box.", at, size, Cause.NO_KNOWN_END if rest.size > 512 else None)
+        report.mark(at, size, Matter.PAST_END)
+    elif movie.hidden and movie.moov is not None and movie.moov.start > at and last.kind == b"mdat":
+        report.add(FindingCode.BOX_SIZE, Severity.FATAL, f"The size of the box '{last.name}' is wrong: no box follows where it ends.", last.start, last.body)
+    else:
+        fill = next((f for f in subject.blocks.fills if f.span.start <= at + 512 and f.span.end > at), None)
+        severity = Severity.MAJOR if whole else Severity.FATAL
+        report.add(
+            FindingCode.HOLE if fill else FindingCode.BOX_SIZE, severity, "The chain of boxes breaks here.",
+            at, fill.span.end if fill else at, Cause.UNREADABLE if fill else None,
+        )  # fmt: skip
+        report.mark(at, size, Matter.UNEXPLAINED)
+
+
+def _all_samples_before(movie: Movie, at: int) -> bool:
+    return all(int((t.offsets + t.sizes).max()) <= at for t in movie.tracks if t.offsets.size)
+
+
+def _no_index(subject: Subject, report: Report, movie: Movie) -> None:
+    mdat = next(iter(movie.mdats), None)
+    place = movie.tree.broken_at if movie.tree.broken_at is not None else subject.size
+    if mdat is None and not movie.tree.top:
+        place = 0
+    if mdat is not None and mdat.end >= subject.size:
+        place = subject.size
+    stopped = mdat is not None and (mdat.stated in (0, 1) or mdat.stated == mdat.body - mdat.start)
+    report.add(
+        FindingCode.MP4_INDEX, Severity.FATAL, "The movie index is missing: no player knows where pictures and sound lie.",
+        place, subject.size, Cause.STOPPED if stopped else Cause.CUT_SHORT,
+    )  # fmt: skip
+    report.score = 0.0
+    report.attainable = 0.0
+    start = mdat.body if mdat else 0
+    for fill in subject.blocks.fills_in(ByteSpan(min(start, subject.size), subject.size), 4096):
+        report.mark(fill.span.start, fill.span.end, Matter.HOLE, f"filled with 0x{fill.value:02X}")
+
+
+def _media(subject: Subject, report: Report, movie: Movie) -> None:
+    moov = movie.moov
+    assert moov is not None
+    video = next((t for t in movie.tracks if t.kind == "video"), None)
+    sound = next((t for t in movie.tracks if t.kind == "audio"), None)
+    media = report.media
+    if video is not None:
+        media.update(width=video.width, height=video.height, video_codec=video.codec.decode("latin-1").strip())
+        if video.offsets.size and video.seconds:
+            media["frame_rate"] = round(video.offsets.size / video.seconds, 3)
+    if sound is not None:
+        media.update(audio_codec=sound.codec.decode("latin-1").strip(), channels=sound.channels, sample_rate=round(sound.sample_rate))
+    longest = max((t.seconds for t in movie.tracks), default=0.0)
+    if longest:
+        media["duration"] = round(longest, 3)
+    head = moov.child(b"mvhd")
+    if head is not None:
+        raw = subject.source.read(head.body, 12)
+        if len(raw) == 12:
+            seconds = int.from_bytes(raw[4:12] if raw[0] == 1 else raw[4:8], "big")
+            if 0 < seconds < 2**33:
+                media["date_taken"] = (_EPOCH + datetime.timedelta(seconds=seconds)).strftime("%Y-%m-%dT%H:%M:%S")
+
+
+def _table_findings(subject: Subject, report: Report, movie: Movie) -> None:
+    moov = movie.moov
+    assert moov is not None
+    for track in movie.tracks:
+        severity = Severity.MAJOR if track.kind != "other" else Severity.MINOR
+        for problem in track.problems[:4]:
+            report.add(FindingCode.MP4_TABLES, severity, f"Track {track.ident}: {problem}", track.box.start, track.box.end)
+    for box in _descendants(moov):
+        if box.kind not in _TABLE_BOXES:
+            continue
+        for fill in subject.blocks.fills_in(ByteSpan(box.body, box.end)):
+            if fill.value in (0, 0xFF):
+                report.add(FindingCode.MP4_INDEX_BROKEN, Severity.MAJOR, f"A filled run lies in the index table '{box.name}'.", fill.span.start, fill.span.end, Cause.UNREADABLE)
+                report.mark(fill.span.start, fill.span.end, Matter.HOLE)
+    for box, reason in movie.broken_fragments:
+        report.add(FindingCode.MP4_FRAGMENT, Severity.MAJOR, reason, box.start, box.end)
+
+
+def _descendants(box: Box) -> list[Box]:
+    found, stack = [], [box]
+    while stack:
+        current = stack.pop()
+        found.append(current)
+        stack.extend(current.children)
+    return found
+
+
+def _media_spans(subject: Subject, movie: Movie) -> list[tuple[int, int, int]]:
+    tracks = [t for t in movie.tracks if t.offsets.size]
+    low = max(0, min(int(t.offsets.min()) for t in tracks))
+    high = min(subject.size, max(int((t.offsets + t.sizes).max()) for t in tracks))
+    if high <= low:
+        return []
+    return bad_spans(subject, ByteSpan(low, high), is_dense(movie))
+
+
+_STATE_WORDS = {
+    1: "its NAL units do not add up to its size",
+    2: "a NAL unit has an impossible header",
+    3: "zeros stand where the coding allows none",
+    5: "it is filled with zeros",
+    payload.FILLED: "a filled run lies in it",
+    payload.FOREIGN: "foreign bytes lie in it",
+    payload.FRAME: "it does not begin as its codec demands",
+}
+
+
+def _inspect(
+    subject: Subject, report: Report, movie: Movie, judged: list[Track], spans: list[tuple[int, int, int]]
+) -> tuple[list[NDArray[np.bool_]], bool]:
+    """Per judged track which samples are lost to the viewer; True where any is bad inside the file."""
+    lost = []
+    any_bad = False
+    notes: list[tuple[int, int, Severity, FindingCode, str, Cause | None]] = []
+    for track in judged:
+        relevant = spans if track.codec in payload.AVC | payload.HEVC or track.kind != "audio" or track.codec == b"mp4a" else []
+        state, where = payload.inspect(subject, track, relevant)
+        bad = state != 0
+        outside = state == payload.OUTSIDE
+        gone = payload.spread_to_sync(track, bad)
+        lost.append(gone)
+        word = "frames" if track.kind == "video" else "samples"
+        if outside.any():
+            seconds = float(track.durations[outside].sum()) / track.timescale if track.timescale else 0.0
+            notes.append(
+                (subject.size, subject.size, Severity.MAJOR, FindingCode.MP4_OUTSIDE,
+                 f"{int(outside.sum()):,} {word} of track {track.ident} ({seconds:.1f} s) lie past the end of the file.", Cause.CUT_SHORT)
+            )  # fmt: skip
+        inside = np.flatnonzero(bad & ~outside)
+        any_bad = any_bad or bool(inside.size) or bool(outside.any())
+        for run in _runs(inside)[:40]:
+            first, last = run
+            begin = float(track.durations[:first].sum()) / track.timescale if track.timescale else 0.0
+            end = float(track.durations[: last + 1].sum()) / track.timescale if track.timescale else 0.0
+            kind = int(state[first])
+            start = int(where[first])
+            code = FindingCode.MP4_HOLE if kind in (3, 5, payload.FILLED) else FindingCode.MP4_SAMPLE
+            cause = Cause.UNREADABLE if code is FindingCode.MP4_HOLE else (Cause.OVERWRITTEN if kind == payload.FOREIGN else None)
+            count = last - first + 1
+            text = f"{count:,} {word} of track {track.ident} at {begin:.2f} s to {end:.2f} s are damaged: {_STATE_WORDS.get(kind, 'broken')}."
+            stop = int(track.offsets[last] + track.sizes[last])
+            notes.append((start, max(start, stop), Severity.MAJOR, code, text, cause))
+            report.mark(start, min(max(start + 1, stop), subject.size), Matter.DAMAGED, text)
+    for start, end, kind in spans:
+        report.mark(start, end, Matter.HOLE if kind == payload.FILLED else Matter.FOREIGN)
+    for start, end, severity, code, text, cause in sorted(notes, key=lambda n: n[0]):
+        report.add(code, severity, text, start, end, cause)
+    return lost, any_bad
+
+
+def _runs(index: NDArray[np.int64]) -> list[tuple[int, int]]:
+    """Consecutive numbers as (first, last)."""
+    if not index.size:
+        return []
+    cuts = np.flatnonzero(np.diff(index) > 1)
+    firsts = np.concatenate(([0], cuts + 1))
+    lasts = np.concatenate((cuts, [index.size - 1]))
+    return [(int(index[a]), int(index[b])) for a, b in zip(firsts, lasts, strict=True)]
+
+
+def _weighted(judged: list[Track], shares: list[float]) -> float:
+    """Picture and sound averaged, several tracks of a kind averaged first."""
+    by_kind: dict[str, list[float]] = {}
+    for track, value in zip(judged, shares, strict=True):
+        by_kind.setdefault(track.kind, []).append(value)
+    return float(np.mean([np.mean(v) for v in by_kind.values()]))
+
+
+def _offset_forecast(
+    subject: Subject, report: Report, movie: Movie, judged: list[Track], spans: list[tuple[int, int, int]], plays: float
+) -> float:
+    """The score that corrected chunk offsets would bring; the plan is entered when it is worth it."""
+    steps = find_steps(subject, movie)
+    if not steps:
+        return plays
+    shares = []
+    for track in judged:
+        moved = moved_track(track, steps)
+        state, _ = payload.inspect(subject, moved, spans if track.kind == "video" else [])
+        shares.append(payload.good_share(track, payload.spread_to_sync(track, state != 0)))
+    best = scoring.share(_weighted(judged, shares), 1.0)
+    if best > plays + 0.5:
+        constant = len(steps) == 1 and steps[0].from_offset <= min(int(t.offsets.min()) for t in judged)
+        what = f"all by {steps[0].delta:+,} bytes" if constant else f"in {len(steps)} steps"
+        place = movie.moov.start if constant and movie.moov else None
+        if constant and plays < 50:
+            report.add(FindingCode.MP4_SHIFTED, Severity.FATAL, f"The chunk offsets are off {what}: the index does not lead to the media data.", place, place)
+        report.plan("fix-offsets", f"Correct the chunk offsets, {what}.", best)
+    return best
+
+
+def moved_track(track: Track, steps: list[Step]) -> Track:
+    """``track`` with its sample offsets corrected by ``steps``."""
+    starts = track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
+    moved = Track(track.box, track.ident, track.handler, track.codec, track.timescale)
+    moved.prefix, moved.sizes, moved.durations, moved.sync = track.prefix, track.sizes, track.durations, track.sync
+    moved.offsets = track.offsets + (apply_steps(starts, steps) - starts)
+    return moved
+
+
+def _time_regions(report: Report, judged: list[Track], lost: list[NDArray[np.bool_]]) -> None:
+    for track, gone in zip(judged, lost, strict=True):
+        total = float(track.durations.sum())
+        if not gone.any() or total <= 0:
+            continue
+        edges = np.concatenate(([0], np.cumsum(track.durations)))
+        for first, last in _runs(np.flatnonzero(gone))[:24]:
+            begin, end = float(edges[first]), float(edges[last + 1])
+            label = f"{track.kind} {begin / track.timescale:.1f} s to {end / track.timescale:.1f} s" if track.timescale else track.kind
+            report.regions.append(Region(begin / total, end / total, label))
+
+
+def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: float, best: float) -> None:
+    if not opens or report.has(FindingCode.BOX_SIZE, FindingCode.MP4_FTYP) and not all(
+        f.severity is Severity.NOTE for f in report.findings if f.code is FindingCode.MP4_FTYP
+    ):
+        if movie.moov is not None and not movie.moov.cut:
+            report.plan("fix-boxes", "Write the sizes and types of the top-level boxes anew around what they hold.", best)
+    if report.has(FindingCode.MP4_OUTSIDE) and not movie.tracks[0].fragmented and movie.moov is not None and not movie.moov.cut:
+        report.plan("cut-tables", "Cut the index to the samples that are whole, so that durations are right.", best)
+    if report.has(FindingCode.TAIL):
+        report.plan("trim", "Cut the bytes after the last box away.", best)
+    report.plans.sort(key=lambda p: -p.attainable)

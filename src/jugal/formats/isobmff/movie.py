@@ -1,0 +1,79 @@
+"""A movie as a whole: box tree, index wherever it lies, tracks, and what lies in the media data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from jugal.formats.base import Subject
+from jugal.formats.fills import foreign_text, holes
+from jugal.formats.isobmff.boxes import Box, Tree, find_box, read_children, read_tree
+from jugal.formats.isobmff.payload import AVC, FILLED, FOREIGN, HEVC
+from jugal.formats.isobmff.tables import Track, read_fragments, read_track
+from jugal.kernels.blockstats import PAGE
+from jugal.model.span import ByteSpan, merge
+
+_MOOV_INNER = frozenset({b"mvhd", b"cmov", b"rmra", b"udta", b"trak", b"prfl", b"iods", b"uuid", b"meta"})
+#: Codecs whose frames never hold a whole sector of one byte value.
+DENSE = AVC | HEVC | {b"mp4a", b"mp4v", b"jpeg", b"s263", b"vp09", b"av01", b"alac"}
+
+
+@dataclass(slots=True)
+class Movie:
+    """What was found. ``hidden`` says that the index was found by searching, not by following the boxes."""
+
+    tree: Tree
+    moov: Box | None
+    hidden: bool
+    tracks: list[Track] = field(default_factory=list)
+    broken_fragments: list[tuple[Box, str]] = field(default_factory=list)
+
+    @property
+    def mdats(self) -> list[Box]:
+        return self.tree.all(b"mdat")
+
+
+def read_movie(subject: Subject) -> Movie:
+    """The movie in ``subject``; the index is searched for when no box chain leads to it."""
+    source = subject.source
+    tree = read_tree(source, 0, subject.limits)
+    moov = tree.first(b"moov")
+    hidden = False
+    if moov is None:
+        moov = find_box(source, b"moov", _MOOV_INNER)
+        if moov is not None:
+            hidden = True
+            moov.cut = moov.end > source.size
+            moov.end = min(moov.end, source.size)
+            read_children(source, tree, moov, subject.limits)
+    movie = Movie(tree, moov, hidden)
+    if moov is not None:
+        movie.tracks = [read_track(source, trak) for trak in moov.all(b"trak")]
+        movie.broken_fragments = read_fragments(source, tree, movie.tracks)
+    return movie
+
+
+def bad_spans(subject: Subject, span: ByteSpan, dense: bool) -> list[tuple[int, int, int]]:
+    """Filled and foreign stretches of media data as (start, end, state)."""
+    found = [(f.span.start, f.span.end, FILLED) for f in holes(subject, span, 512 if dense else 4096)]
+    if dense:
+        found += [(s.start, s.end, FOREIGN) for s in foreign_text(subject, span)]
+        found += [(s.start, s.end, FOREIGN) for s in subject.blocks.patterns if s.start < span.end and s.end > span.start]
+        found += [(s.start, s.end, FOREIGN) for s in _stuffed(subject, span)]
+    return sorted(found)
+
+
+def _stuffed(subject: Subject, span: ByteSpan) -> list[ByteSpan]:
+    """Pages in which every 0xFF is followed by 0x00: picture data of JPEG, which coded video is not."""
+    total, stuffed = subject.blocks.ff_total, subject.blocks.ff_stuffed
+    pages = np.flatnonzero((total >= 8) & (stuffed == total))
+    spans = merge([ByteSpan(int(p) * PAGE, int(p + 1) * PAGE) for p in pages])
+    return [s.clip(span) for s in spans if s.clip(span).length]
+
+
+def is_dense(movie: Movie) -> bool:
+    """All tracks with much data hold coded frames only."""
+    coded = [t for t in movie.tracks if t.offsets.size]
+    weight = sum(int(t.sizes.sum()) for t in coded)
+    return bool(coded) and all(t.codec in DENSE or int(t.sizes.sum()) < 0.05 * weight for t in coded)

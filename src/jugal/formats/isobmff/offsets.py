@@ -1,0 +1,136 @@
+"""Chunk offsets that are off: by a constant, or by steps where bytes were lost or put in."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.base import Subject
+from jugal.formats.isobmff.movie import Movie
+from jugal.formats.isobmff.payload import AVC, HEVC, OUTSIDE
+from jugal.formats.isobmff.tables import Track
+from jugal.kernels.nal import walk_samples
+
+_WINDOW = 1 << 20
+_MAX_STEPS = 16
+_PROBES = 8
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """Chunk offsets of ``from_offset`` and more, as written in the index, lie ``delta`` bytes further on."""
+
+    from_offset: int
+    delta: int
+
+
+def _states(subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: NDArray[np.int64]) -> NDArray[np.int8]:
+    state = np.zeros(offsets.size, np.int8)
+    where = np.zeros(offsets.size, np.int64)
+    walk_samples(subject.source.array, offsets, sizes, track.prefix, track.codec in HEVC, 0, state, where)
+    return state
+
+
+def apply_steps(offsets: NDArray[np.int64], steps: list[Step]) -> NDArray[np.int64]:
+    """``offsets`` moved by the last step that covers each."""
+    moved = offsets.copy()
+    for step in steps:
+        moved = np.where(offsets >= step.from_offset, offsets + step.delta, moved)
+    return moved
+
+
+def find_steps(subject: Subject, movie: Movie) -> list[Step]:
+    """The corrections that make the video samples' NAL chains fit; empty where none is needed or none helps."""
+    tracks = [t for t in movie.tracks if t.codec in AVC | HEVC and t.offsets.size]
+    if not tracks:
+        return _by_media_start(subject, movie)
+    track = max(tracks, key=lambda t: int(t.sizes.sum()))
+    chunk_starts = track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
+    steps: list[Step] = []
+    position = 0
+    for _ in range(_MAX_STEPS):
+        moved = track.offsets + (apply_steps(chunk_starts, steps) - chunk_starts)
+        state = _states(subject, track, moved, track.sizes)
+        bad = np.flatnonzero((state != 0) & (np.arange(state.size) >= position))
+        if not bad.size:
+            break
+        first = int(bad[0])
+        ahead = state[first : first + 2 * _PROBES]
+        if float((ahead != 0).mean()) < 0.7 or ahead.size < 2:
+            position = first + 1
+            following = np.flatnonzero((state == 0) & (np.arange(state.size) > first))
+            if not following.size:
+                break
+            position = int(following[0])
+            continue
+        # The sample that straddles the loss is itself broken: try from it and from the chunks after it.
+        delta = None
+        for start in _tries(track, first):
+            current = int(moved[start] - track.offsets[start])
+            delta = _search(subject, movie, track, start, current)
+            if delta is not None:
+                steps.append(Step(int(chunk_starts[start]), delta))
+                position = start
+                break
+        if delta is None:
+            break
+    return steps
+
+
+def _tries(track: Track, first: int) -> list[int]:
+    tries = [first]
+    chunk = track.chunk_of[first]
+    for ahead in (1, 2, 4):
+        following = int(np.searchsorted(track.chunk_of, chunk + ahead))
+        if following < track.offsets.size:
+            tries.append(following)
+    return tries
+
+
+def _search(subject: Subject, movie: Movie, track: Track, start: int, current: int) -> int | None:
+    """The shift that makes samples from ``start`` on parse: likely ones first, then all within a MiB."""
+    offsets, sizes = track.offsets[start : start + _PROBES], track.sizes[start : start + _PROBES]
+    likely = [box.body - int(min(t.offsets.min() for t in movie.tracks if t.offsets.size)) for box in movie.mdats]
+    likely += [current + sign * unit * k for unit in (512, 4096, 32768) for k in range(1, 9) for sign in (-1, 1)]
+    for delta in likely:
+        if _fits(subject, track, offsets + delta, sizes):
+            return delta
+    data = subject.source.array
+    base = int(offsets[0]) + current
+    low, high = max(0, base - _WINDOW), min(subject.size - 8, base + _WINDOW)
+    if high <= low or track.prefix != 4:
+        return None
+    window = data[low : high + 8].astype(np.int64)
+    count = high - low
+    lengths = (window[:count] << 24) | (window[1 : count + 1] << 16) | (window[2 : count + 2] << 8) | window[3 : count + 3]
+    head = window[4 : count + 4]
+    fits = (lengths >= 2) & (lengths + 4 <= int(sizes[0])) & (head < 0x80)
+    candidates = np.flatnonzero(fits)
+    order = np.argsort(np.abs(candidates + low - base), kind="stable")
+    for at in candidates[order[:20_000]]:
+        delta = int(at) + low - int(offsets[0])
+        if _fits(subject, track, offsets[:2] + delta, sizes[:2]) and _fits(subject, track, offsets + delta, sizes):
+            return delta
+    return None
+
+
+def _fits(subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: NDArray[np.int64]) -> bool:
+    state = _states(subject, track, offsets, sizes)
+    inside = state != OUTSIDE
+    return bool(inside.any()) and bool((state[inside] == 0).all()) and bool(inside[0])
+
+
+def _by_media_start(subject: Subject, movie: Movie) -> list[Step]:
+    """Without a NAL chain to test: the first chunk must lie at the start of the media data."""
+    offsets = [t.offsets for t in movie.tracks if t.offsets.size]
+    mdats = movie.mdats
+    if not offsets or len(mdats) != 1:
+        return []
+    first = int(min(o.min() for o in offsets))
+    last = max(int((t.offsets + t.sizes).max()) for t in movie.tracks if t.offsets.size)
+    delta = mdats[0].body - first
+    if delta and not (mdats[0].body <= first and last <= mdats[0].end) and last + delta == mdats[0].end:
+        return [Step(0, delta)]
+    return []

@@ -1,0 +1,86 @@
+"""Looks into the samples of a track: which are not what their codec allows, and where the fault shows."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.base import Subject
+from jugal.formats.isobmff.tables import Track
+from jugal.kernels.nal import SHORT, walk_samples
+
+AVC = frozenset({b"avc1", b"avc2", b"avc3", b"avc4"})
+HEVC = frozenset({b"hvc1", b"hev1", b"dvh1", b"dvhe"})
+_ZERO_RUN = 8
+OUTSIDE = SHORT
+FILLED = 10
+FOREIGN = 11
+FRAME = 12
+
+
+def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]]) -> tuple[NDArray[np.int8], NDArray[np.int64]]:
+    """Per sample a state (0 good) and the byte where the fault shows.
+
+    ``bad_spans`` are (start, end, state) of filled or foreign bytes seen in the media data.
+    """
+    state = np.zeros(track.offsets.size, np.int8)
+    where = track.offsets.copy()
+    ends = track.offsets + track.sizes
+    if track.codec in AVC or track.codec in HEVC:
+        walk_samples(
+            subject.source.array, track.offsets, track.sizes, track.prefix, track.codec in HEVC, _ZERO_RUN, state, where
+        )
+    else:
+        outside = (ends > subject.size) | (track.offsets < 0)
+        state[outside] = OUTSIDE
+        where[outside] = np.minimum(track.offsets[outside], subject.size)
+        if track.codec == b"mp4a":
+            _aac_starts(subject, track, state)
+        elif track.codec in (b"jpeg", b"mjpa", b"mjpb"):
+            _starts(subject, track, state, b"\xff\xd8")
+        elif track.codec in (b"apch", b"apcn", b"apcs", b"apco", b"ap4h", b"ap4x"):
+            _starts(subject, track, state, b"icpf", 4)
+    for start, end, kind in bad_spans:
+        hit = (track.offsets < end) & (ends > start) & (state != OUTSIDE)
+        fresh = hit & ((state == 0) | (where > np.maximum(start, track.offsets)))
+        state[fresh] = kind
+        where[fresh] = np.maximum(start, track.offsets[fresh])
+    return state, where
+
+
+def _starts(subject: Subject, track: Track, state: NDArray[np.int8], magic: bytes, shift: int = 0) -> None:
+    """Each frame of these codecs begins with a fixed mark."""
+    data = subject.source.array
+    good = np.flatnonzero((state == 0) & (track.sizes >= shift + len(magic)))
+    for k, value in enumerate(magic):
+        wrong = data[track.offsets[good] + shift + k] != value
+        state[good[wrong]] = FRAME
+
+
+def _aac_starts(subject: Subject, track: Track, state: NDArray[np.int8]) -> None:
+    """A raw_data_block (ISO/IEC 14496-3 4.4.2.1) begins with an element other than END; the first kind stays.
+
+    Fill and data-stream elements may come first, so only an END at the start of a long block is a fault.
+    """
+    data = subject.source.array
+    good = np.flatnonzero((state == 0) & (track.sizes > 16))
+    first = data[track.offsets[good]] >> 5
+    state[good[first == 7]] = FRAME
+
+
+def spread_to_sync(track: Track, bad: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Samples lost to the viewer: bad ones and those that follow until the next sync sample."""
+    if track.kind != "video" or track.sync.all() or not bad.any():
+        return bad
+    index = np.arange(bad.size)
+    last_bad = np.maximum.accumulate(np.where(bad, index, -1))
+    last_sync = np.maximum.accumulate(np.where(track.sync, index, -1))
+    return bad | ((last_bad >= 0) & (last_bad >= last_sync))
+
+
+def good_share(track: Track, lost: NDArray[np.bool_]) -> float:
+    """Share of the track's running time that is not lost, 0..1."""
+    total = float(track.durations.sum())
+    if total <= 0:
+        return float(1.0 - lost.mean()) if lost.size else 0.0
+    return 1.0 - float(track.durations[lost].sum()) / total

@@ -1,0 +1,309 @@
+"""Repairs of the index and the boxes around it. Media data is never changed, only found again."""
+
+from __future__ import annotations
+
+import struct
+
+import numpy as np
+
+from jugal.binary.output import Piece
+from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.isobmff.boxes import CONTAINERS, Box
+from jugal.formats.isobmff.movie import Movie, read_movie
+from jugal.formats.isobmff.offsets import apply_steps, find_steps
+from jugal.formats.isobmff.tables import Track
+from jugal.model.span import ByteSpan
+
+
+def box_bytes(kind: bytes, body: bytes) -> bytes:
+    """A box with a 32-bit size."""
+    return struct.pack(">I4s", len(body) + 8, kind) + body
+
+
+def patched(subject: Subject, patches: list[tuple[int, bytes]], start: int = 0, end: int | None = None) -> tuple[Piece, ...]:
+    """The source from ``start`` to ``end`` with ``patches`` (offset, bytes) laid over it."""
+    pieces: list[Piece] = []
+    at, stop = start, subject.size if end is None else end
+    for offset, data in sorted(patches):
+        if offset > at:
+            pieces.append(ByteSpan(at, offset))
+        pieces.append(data)
+        at = offset + len(data)
+    if at < stop:
+        pieces.append(ByteSpan(at, stop))
+    return tuple(pieces)
+
+
+def _movie(subject: Subject) -> tuple[Movie, Box]:
+    movie = read_movie(subject)
+    if movie.moov is None or movie.moov.cut:
+        raise RepairImpossible("The movie index is not in the file as a whole.")
+    return movie, movie.moov
+
+
+def fix_offsets(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """Chunk offsets corrected by the shifts that make the samples parse."""
+    movie, _ = _movie(subject)
+    steps = find_steps(subject, movie)
+    if not steps:
+        raise RepairImpossible("No shift of the chunk offsets makes the samples fit.")
+    patches = []
+    for track in movie.tracks:
+        if track.chunk_box is None or not track.chunk_offsets.size:
+            continue
+        moved = apply_steps(track.chunk_offsets, steps)
+        kind = ">u4" if track.chunk_box.kind == b"stco" else ">u8"
+        moved = np.clip(moved, 0, 2**32 - 1 if kind == ">u4" else 2**62)
+        patches.append((track.chunk_box.body + 8, moved.astype(kind).tobytes()))
+    words = tuple(f"Moved chunk offsets from {s.from_offset:,} on by {s.delta:+,} bytes." for s in steps)
+    return RepairDraft(patched(subject, patches), words)
+
+
+def fix_boxes(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """Top-level boxes written anew around the index and the media data, everything staying at its offset."""
+    movie, moov = _movie(subject)
+    starts = [int(t.offsets.min()) for t in movie.tracks if t.offsets.size]
+    if not starts:
+        raise RepairImpossible("The index lists no samples.")
+    first = max(0, min(starts))
+    last = min(subject.size, max(int((t.offsets + t.sizes).max()) for t in movie.tracks if t.offsets.size))
+    patches: list[tuple[int, bytes]] = []
+    steps: list[str] = []
+    head_room = moov.start if moov.start < first else first
+    good = [b for b in movie.tree.top if b.kind == b"ftyp" and not b.cut and b.end <= head_room]
+    cursor = good[0].end if good else 0
+    quicktime = subject.source.find(b"mhlr", moov.start, moov.end) >= 0
+    if not good:
+        brand = b"qt  " if quicktime else b"isom"
+        others = brand if quicktime else b"isomiso2mp41"
+        box = box_bytes(b"ftyp", brand + struct.pack(">I", 512) + others)
+        room = head_room - len(box)
+        limit = 8 if head_room == first else 0
+        if room < limit:
+            box = b""
+        if box:
+            patches.append((0, box))
+            steps.append(f"Wrote a file type box over bytes 0 to {len(box)}.")
+            cursor = len(box)
+    if moov.start < first:
+        _fill_up(patches, steps, cursor, moov.start)
+        cursor = moov.end
+        media_end = subject.size if movie.tree.broken_at is None and not movie.hidden else max(last, cursor)
+        known = next((b for b in movie.mdats if b.start >= moov.end and b.body <= first), None)
+        if known is not None:
+            cursor = known.start
+        elif first - cursor >= 8:
+            cursor = _fill_up(patches, steps, cursor, first - 8)
+        media_end = max(last, min(media_end, subject.size))
+    else:
+        media_end = moov.start
+        known = next((b for b in movie.mdats if b.body <= first), None)
+        cursor = known.start if known is not None else _fill_up(patches, steps, cursor, first - 8)
+    if first - cursor < 8:
+        raise RepairImpossible("There is no room for a media data header before the first sample.")
+    size = media_end - cursor
+    if size < 2**32:
+        patches.append((cursor, struct.pack(">I4s", size, b"mdat")))
+        if known is not None and known.body - known.start == 16:
+            patches[-1] = (cursor, struct.pack(">I4sQ", 1, b"mdat", size))
+    elif first - cursor >= 16:
+        patches.append((cursor, struct.pack(">I4sQ", 1, b"mdat", size)))
+    else:
+        raise RepairImpossible("There is no room for a 64-bit media data header.")
+    steps.append(f"Wrote the media data header at {cursor:,}: {size:,} bytes up to {media_end:,}.")
+    end = moov.end if moov.start >= first else media_end
+    if end < subject.size and not movie.hidden and movie.tree.broken_at is None:
+        end = subject.size
+    elif end < subject.size:
+        steps.append(f"Left out bytes {end:,} to {subject.size:,} after the last box.")
+    return RepairDraft(patched(subject, patches, 0, end), tuple(steps))
+
+
+def _fill_up(patches: list[tuple[int, bytes]], steps: list[str], at: int, end: int) -> int:
+    """A ``free`` box from ``at`` to ``end`` where there is room for one; returns where the next box may begin."""
+    if end - at >= 8:
+        patches.append((at, struct.pack(">I4s", end - at, b"free")))
+        steps.append(f"Marked bytes {at:,} to {end:,} as free.")
+        return end
+    return at if end > at else end
+
+
+def cut_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """Sample tables cut to the samples that lie in the file; the index keeps its size by a free box."""
+    movie, moov = _movie(subject)
+    steps: list[str] = []
+    new_bodies: dict[int, bytes] = {}
+    ends: dict[int, float] = {}
+    for track in movie.tracks:
+        whole = (track.offsets + track.sizes <= subject.size) & (track.offsets >= 0)
+        keep = int(np.argmin(whole)) if not whole.all() else track.offsets.size
+        ends[id(track)] = float(track.durations[:keep].sum()) / track.timescale if track.timescale else 0.0
+        if keep < track.offsets.size:
+            _cut_track(subject, track, keep, new_bodies)
+            steps.append(f"Cut track {track.ident} from {track.offsets.size:,} to {keep:,} samples.")
+    if not new_bodies:
+        raise RepairImpossible("Every sample lies in the file; there is nothing to cut.")
+    longest = max(ends.values(), default=0.0)
+    _set_durations(subject, movie, moov, ends, longest, new_bodies)
+    index = _serialise(subject, moov, new_bodies)
+    room = moov.end - moov.start
+    if len(index) + 8 <= room:
+        index += struct.pack(">I4s", room - len(index), b"free") + bytes(room - len(index) - 8)
+    elif len(index) != room:
+        raise RepairImpossible("The cut index does not fit where the old one was.")
+    patches = [(moov.start, index)]
+    for box in movie.mdats:
+        if box.cut:
+            size = subject.size - box.start
+            wide = box.body - box.start == 16
+            patches.append((box.start, struct.pack(">I4sQ", 1, b"mdat", size) if wide else struct.pack(">I4s", size, b"mdat")))
+            steps.append(f"Set the media data box at {box.start:,} to {size:,} bytes.")
+    return RepairDraft(patched(subject, patches), tuple(steps))
+
+
+def _cut_track(subject: Subject, track: Track, keep: int, new_bodies: dict[int, bytes]) -> None:
+    source = subject.source
+    stbl = track.box.child(b"mdia", b"minf", b"stbl")
+    assert stbl is not None
+    pcm = track.sizes.size == track.chunk_offsets.size and int(track.chunk_of[-1]) == track.sizes.size - 1 and (
+        source.uint((stbl.child(b"stsz") or stbl).body + 4, 4) or 0
+    ) > 0  # fmt: skip
+    for box in stbl.children:
+        body = source.read(box.body, box.end - box.body)
+        if box.kind in (b"stts", b"ctts"):
+            count = keep
+            if pcm:
+                count = _pcm_samples(source, stbl, keep)
+            new_bodies[box.start] = _cut_runs(body, count)
+        elif box.kind == b"stsz" and len(body) >= 12:
+            fixed = int.from_bytes(body[4:8], "big")
+            count = _pcm_samples(source, stbl, keep) if pcm else keep
+            new_bodies[box.start] = body[:8] + struct.pack(">I", count) + (b"" if fixed else body[12 : 12 + 4 * keep])
+        elif box.kind == b"stss":
+            numbers = np.frombuffer(body[8:], ">u4")
+            numbers = numbers[numbers <= keep]
+            new_bodies[box.start] = body[:4] + struct.pack(">I", numbers.size) + numbers.tobytes()
+        elif box.kind in (b"stco", b"co64"):
+            width = 4 if box.kind == b"stco" else 8
+            chunks = int(track.chunk_of[keep - 1]) + 1 if keep else 0
+            new_bodies[box.start] = body[:4] + struct.pack(">I", chunks) + body[8 : 8 + width * chunks]
+        elif box.kind == b"stsc":
+            new_bodies[box.start] = _chunk_runs(track, keep, body, pcm)
+        elif box.kind in (b"sdtp",):
+            new_bodies[box.start] = body[: 4 + keep]
+        elif box.kind in (b"sbgp", b"sgpd", b"cslg", b"stps"):
+            new_bodies[box.start] = b"DROP"
+
+
+def _pcm_samples(source, stbl: Box, chunks: int) -> int:  # type: ignore[no-untyped-def]
+    stsc = stbl.child(b"stsc")
+    assert stsc is not None
+    body = source.read(stsc.body, stsc.end - stsc.body)
+    runs = np.frombuffer(body[8 : 8 + (len(body) - 8) // 12 * 12], ">u4").reshape(-1, 3).astype(np.int64)
+    firsts = np.minimum(runs[:, 0] - 1, chunks)
+    return int((np.diff(np.append(firsts, chunks)) * runs[:, 1]).sum())
+
+
+def _cut_runs(body: bytes, keep: int) -> bytes:
+    """stts and ctts: (count, value) runs cut to ``keep`` samples."""
+    runs = np.frombuffer(body[8 : 8 + (len(body) - 8) // 8 * 8], ">u4").reshape(-1, 2)
+    out, left = [], keep
+    for count, value in runs.tolist():
+        if left <= 0:
+            break
+        out.append((min(count, left), value))
+        left -= count
+    return body[:4] + struct.pack(">I", len(out)) + b"".join(struct.pack(">II", *run) for run in out)
+
+
+def _chunk_runs(track: Track, keep: int, body: bytes, pcm: bool) -> bytes:
+    """stsc for the chunks that hold the first ``keep`` samples, the last chunk perhaps with fewer."""
+    runs = np.frombuffer(body[8 : 8 + (len(body) - 8) // 12 * 12], ">u4").reshape(-1, 3).tolist()
+    chunks = int(track.chunk_of[keep - 1]) + 1 if keep else 0
+    kept = [run for run in runs if run[0] <= chunks]
+    if not pcm and keep:
+        in_last = int((track.chunk_of[:keep] == chunks - 1).sum())
+        per_chunk = kept[-1][1]
+        if in_last != per_chunk:
+            if kept[-1][0] == chunks:
+                kept[-1] = [chunks, in_last, kept[-1][2]]
+            else:
+                kept.append([chunks, in_last, kept[-1][2]])
+    return body[:4] + struct.pack(">I", len(kept)) + b"".join(struct.pack(">III", *run) for run in kept)
+
+
+def _set_durations(
+    subject: Subject, movie: Movie, moov: Box, ends: dict[int, float], longest: float, new_bodies: dict[int, bytes]
+) -> None:
+    """mvhd, tkhd and mdhd durations, and edit lists no longer than what is left."""
+    source = subject.source
+    head = moov.child(b"mvhd")
+    scale = 1000
+    if head is not None:
+        body = bytearray(source.read(head.body, head.end - head.body))
+        wide = body[0] == 1
+        scale = int.from_bytes(body[20:24] if wide else body[12:16], "big")
+        _put(body, 24 if wide else 16, wide, round(longest * scale))
+        new_bodies[head.start] = bytes(body)
+    for track in movie.tracks:
+        seconds = ends[id(track)]
+        box = track.box.child(b"tkhd")
+        if box is not None:
+            body = bytearray(source.read(box.body, box.end - box.body))
+            wide = body[0] == 1
+            _put(body, 28 if wide else 20, wide, round(seconds * scale))
+            new_bodies[box.start] = bytes(body)
+        box = track.box.child(b"mdia", b"mdhd")
+        if box is not None:
+            body = bytearray(source.read(box.body, box.end - box.body))
+            wide = body[0] == 1
+            _put(body, 24 if wide else 16, wide, round(seconds * track.timescale))
+            new_bodies[box.start] = bytes(body)
+        box = track.box.child(b"edts", b"elst")
+        if box is not None:
+            body = bytearray(source.read(box.body, box.end - box.body))
+            entries = int.from_bytes(body[4:8], "big")
+            wide = body[0] == 1
+            if entries == 1:
+                _put(body, 8, wide, round(seconds * scale))
+                new_bodies[box.start] = bytes(body)
+
+
+def _put(body: bytearray, at: int, wide: bool, value: int) -> None:
+    width = 8 if wide else 4
+    body[at : at + width] = value.to_bytes(width, "big")
+
+
+def _serialise(subject: Subject, root: Box, new_bodies: dict[int, bytes]) -> bytes:
+    """``root`` with the bodies in ``new_bodies`` (by box start) in place of the old ones; b"DROP" leaves a box out."""
+    source = subject.source
+    done: dict[int, bytes] = {}
+    order: list[Box] = []
+    stack = [root]
+    while stack:
+        box = stack.pop()
+        order.append(box)
+        stack.extend(box.children)
+    for box in reversed(order):
+        if box.start in new_bodies:
+            body = new_bodies[box.start]
+            done[box.start] = b"" if body == b"DROP" else box_bytes(box.kind, body)
+        elif box.kind in CONTAINERS and box.children:
+            prefix = source.read(box.body, box.children[0].start - box.body)
+            tail = source.read(box.children[-1].end, box.end - box.children[-1].end)
+            done[box.start] = box_bytes(box.kind, prefix + b"".join(done[c.start] for c in box.children) + tail)
+        else:
+            done[box.start] = source.read(box.start, box.end - box.start)
+    return done[root.start]
+
+
+def trim(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """Everything after the last box is left out."""
+    movie = read_movie(subject)
+    at = movie.tree.broken_at
+    if at is None:
+        raise RepairImpossible("Nothing follows the last box.")
+    return RepairDraft((ByteSpan(0, at),), (f"Left out bytes {at:,} to {subject.size:,} after the last box.",))
+
+
+REPAIRS = {"fix-offsets": fix_offsets, "fix-boxes": fix_boxes, "cut-tables": cut_tables, "trim": trim}

@@ -1,0 +1,312 @@
+"""Sample tables of a track (ISO/IEC 14496-12 clause 8): from boxes to one row per sample."""
+
+from __future__ import annotations
+
+import struct
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.binary.source import Source
+from jugal.formats.isobmff.boxes import Box, Tree
+
+_MAX_SAMPLES = 20_000_000
+
+
+@dataclass(slots=True)
+class Track:
+    """One track with its samples laid out. Arrays have one entry a sample; times are in seconds."""
+
+    box: Box
+    ident: int = 0
+    handler: bytes = b""
+    codec: bytes = b""
+    timescale: int = 0
+    duration: int = 0
+    width: int = 0
+    height: int = 0
+    channels: int = 0
+    sample_rate: float = 0.0
+    prefix: int = 4
+    offsets: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
+    sizes: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
+    durations: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
+    sync: NDArray[np.bool_] = field(default_factory=lambda: np.empty(0, np.bool_))
+    chunk_offsets: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
+    chunk_of: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
+    chunk_box: Box | None = None
+    problems: list[str] = field(default_factory=list)
+    fragmented: bool = False
+
+    @property
+    def kind(self) -> str:
+        return {b"vide": "video", b"soun": "audio"}.get(self.handler, "other")
+
+    @property
+    def seconds(self) -> float:
+        return float(self.durations.sum()) / self.timescale if self.timescale else 0.0
+
+
+def _full(source: Source, box: Box | None, fixed: int) -> bytes:
+    return source.read(box.body, fixed) if box is not None else b""
+
+
+def _array(source: Source, box: Box, head: int, count: int, dtype: str) -> NDArray:
+    """``count`` big-endian values after ``head`` bytes of the box's body, as many as there are."""
+    kind = np.dtype(dtype)
+    room = max(0, (box.end - box.body - head) // kind.itemsize)
+    data = source.read(box.body + head, min(count, room, _MAX_SAMPLES) * kind.itemsize)
+    return np.frombuffer(data[: len(data) // kind.itemsize * kind.itemsize], kind).astype(np.int64)
+
+
+def read_track(source: Source, trak: Box) -> Track:
+    """A track from its ``trak`` box. Contradictions go to ``problems``, never raised."""
+    track = Track(trak)
+    head = _full(source, trak.child(b"tkhd"), 92)
+    if len(head) >= 16:
+        track.ident = int.from_bytes(head[20:24] if head[0] == 1 else head[12:16], "big")
+    media = _full(source, trak.child(b"mdia", b"mdhd"), 32)
+    if len(media) >= 20:
+        if media[0] == 1 and len(media) >= 32:
+            track.timescale, track.duration = struct.unpack(">IQ", media[20:32])
+        else:
+            track.timescale, track.duration = struct.unpack(">II", media[12:20])
+    handler = _full(source, trak.child(b"mdia", b"hdlr"), 12)
+    track.handler = handler[8:12]
+    stbl = trak.child(b"mdia", b"minf", b"stbl")
+    if stbl is None:
+        track.problems.append("The track has no sample table.")
+        return track
+    _sample_entry(source, track, stbl.child(b"stsd"))
+    _read_tables(source, track, stbl)
+    return track
+
+
+def _sample_entry(source: Source, track: Track, stsd: Box | None) -> None:
+    if stsd is None or stsd.end - stsd.body < 16:
+        track.problems.append("The sample description is missing.")
+        return
+    at = stsd.body + 8
+    entry = source.read(at, min(stsd.end - at, 1 << 16))
+    if len(entry) < 16:
+        return
+    track.codec = entry[4:8]
+    if track.handler == b"vide" and len(entry) >= 86:
+        track.width, track.height = struct.unpack(">HH", entry[32:36])
+        for name, at_length in ((b"avcC", 8), (b"hvcC", 25)):
+            hit = entry.find(name, 86)
+            if hit >= 0 and hit + 4 + at_length < len(entry):
+                track.prefix = (entry[hit + 4 + (4 if name == b"avcC" else 21)] & 3) + 1
+    elif track.handler == b"soun" and len(entry) >= 36:
+        track.channels = int.from_bytes(entry[24:26], "big")
+        track.sample_rate = int.from_bytes(entry[32:34], "big") + int.from_bytes(entry[34:36], "big") / 65536
+
+
+def _read_tables(source: Source, track: Track, stbl: Box) -> None:
+    stsz, stz2 = stbl.child(b"stsz"), stbl.child(b"stz2")
+    stco, co64, stsc = stbl.child(b"stco"), stbl.child(b"co64"), stbl.child(b"stsc")
+    stts, stss = stbl.child(b"stts"), stbl.child(b"stss")
+    chunk_box = stco or co64
+    size_box = stsz or stz2
+    if chunk_box is None or size_box is None or stsc is None or stts is None:
+        if not track.fragmented:
+            missing = [n for n, b in (("stco", chunk_box), ("stsz", size_box), ("stsc", stsc), ("stts", stts)) if b is None]
+            track.problems.append(f"The sample table lacks {', '.join(missing)}.")
+        return
+    track.chunk_box = chunk_box
+    stated_chunks = source.uint(chunk_box.body + 4, 4) or 0
+    track.chunk_offsets = _array(source, chunk_box, 8, stated_chunks, ">u4" if stco else ">u8")
+    if track.chunk_offsets.size < stated_chunks:
+        track.problems.append("The chunk offset table is cut short.")
+    fixed, count = source.uint(size_box.body + 4, 4) or 0, source.uint(size_box.body + 8, 4) or 0
+    if count > _MAX_SAMPLES and stsz is not None and not fixed:
+        track.problems.append("The sample size table claims an impossible number of samples.")
+        count = 0
+    if stsz is not None:
+        if fixed:
+            count = min(count, 1 << 40)
+            sizes = None
+        else:
+            sizes = _array(source, size_box, 12, count, ">u4")
+    else:
+        bits = fixed & 255
+        raw = np.frombuffer(source.read(size_box.body + 12, min(size_box.end - size_box.body - 12, _MAX_SAMPLES)), np.uint8)
+        if bits == 4:
+            sizes = np.stack((raw >> 4, raw & 15), 1).reshape(-1)[:count].astype(np.int64)
+        elif bits == 8:
+            sizes = raw[:count].astype(np.int64)
+        else:
+            sizes = _array(source, size_box, 12, count, ">u2")
+    if sizes is not None and sizes.size < count:
+        track.problems.append("The sample size table is cut short.")
+        count = int(sizes.size)
+    runs = _array(source, stsc, 8, 3 * (source.uint(stsc.body + 4, 4) or 0), ">u4")
+    runs = runs[: runs.size // 3 * 3].reshape(-1, 3)
+    times = _array(source, stts, 8, 2 * (source.uint(stts.body + 4, 4) or 0), ">u4")
+    times = times[: times.size // 2 * 2].reshape(-1, 2)
+    if count == 0:
+        return
+    per_chunk = _samples_per_chunk(runs, track.chunk_offsets.size, track)
+    if per_chunk is None:
+        return
+    placed = int(per_chunk.sum())
+    if placed != count:
+        track.problems.append(f"The chunks hold {placed:,} samples, the size table {count:,}.")
+    timed = int(times[:, 0].sum()) if times.size else 0
+    if timed != count and not (fixed == 1 and timed == 1):
+        track.problems.append(f"The time table covers {timed:,} samples, the size table {count:,}.")
+    if sizes is None and (track.handler == b"soun" or count > 4096) and not _coded(track.codec):
+        _chunks_as_samples(track, per_chunk, fixed, times)
+        return
+    if sizes is None:
+        sizes = np.full(min(count, _MAX_SAMPLES), fixed, np.int64)
+    count = min(count, placed)
+    if count == 0:
+        return
+    sizes = sizes[:count]
+    track.chunk_of = np.repeat(np.arange(per_chunk.size), np.minimum(per_chunk, _MAX_SAMPLES))[:count]
+    ends = np.cumsum(sizes)
+    begins = ends - sizes
+    firsts = np.searchsorted(track.chunk_of, np.arange(per_chunk.size))
+    firsts = np.minimum(firsts, count - 1)
+    track.offsets = track.chunk_offsets[track.chunk_of] + begins - begins[firsts][track.chunk_of]
+    track.sizes = sizes
+    durations = np.repeat(times[:, 1], np.minimum(times[:, 0], _MAX_SAMPLES))[:count]
+    if durations.size < count:
+        filler = int(times[-1, 1]) if times.size else 1
+        durations = np.concatenate((durations, np.full(count - durations.size, filler, np.int64)))
+    track.durations = durations
+    track.sync = np.ones(count, np.bool_)
+    if stss is not None:
+        numbers = _array(source, stss, 8, source.uint(stss.body + 4, 4) or 0, ">u4") - 1
+        track.sync[:] = False
+        numbers = numbers[(numbers >= 0) & (numbers < count)]
+        track.sync[numbers] = True
+
+
+def _coded(codec: bytes) -> bool:
+    """Sound whose samples are coded frames, not single sample values."""
+    return codec in (b"mp4a", b"alac", b"Opus", b"ac-3", b"ec-3", b"samr", b"sawb", b".mp3", b"fLaC")
+
+
+def _samples_per_chunk(runs: NDArray, chunks: int, track: Track) -> NDArray[np.int64] | None:
+    if chunks == 0:
+        return np.empty(0, np.int64)
+    if not runs.size or runs[0, 0] != 1 or (np.diff(runs[:, 0]) <= 0).any() or (runs[:, 1] > _MAX_SAMPLES).any():
+        track.problems.append("The sample-to-chunk table is out of order.")
+        return None
+    firsts = np.minimum(runs[:, 0] - 1, chunks)
+    lengths = np.diff(np.append(firsts, chunks))
+    return np.repeat(runs[:, 1], lengths)
+
+
+def _chunks_as_samples(track: Track, per_chunk: NDArray, fixed: int, times: NDArray) -> None:
+    """Uncompressed sound: each chunk counts as one sample, its length by PCM arithmetic."""
+    width = {b"twos": 2, b"sowt": 2, b"in24": 3, b"in32": 4, b"fl32": 4, b"fl64": 8, b"raw ": 1, b"alaw": 1, b"ulaw": 1}
+    unit = fixed
+    if fixed == 1 and track.codec in width:
+        unit = width[track.codec] * max(1, track.channels)
+    track.offsets = track.chunk_offsets.copy()
+    track.sizes = per_chunk * unit
+    track.chunk_of = np.arange(per_chunk.size)
+    duration = int(times[0, 1]) if times.size else 1
+    track.durations = per_chunk * duration
+    track.sync = np.ones(per_chunk.size, np.bool_)
+
+
+def read_fragments(source: Source, tree: Tree, tracks: list[Track]) -> list[tuple[Box, str]]:
+    """Adds the samples of all movie fragments (8.8) to ``tracks``. Returns broken fragments with a reason."""
+    moov = tree.first(b"moov")
+    mvex = moov.child(b"mvex") if moov else None
+    if mvex is None:
+        return []
+    defaults: dict[int, tuple[int, int, int]] = {}
+    for trex in mvex.all(b"trex"):
+        head = source.read(trex.body, 24)
+        if len(head) == 24:
+            ident, _, duration, size, flags = struct.unpack(">5I", head[4:24])
+            defaults[ident] = (duration, size, flags)
+    by_ident = {t.ident: t for t in tracks}
+    broken: list[tuple[Box, str]] = []
+    collected: dict[int, list[tuple[NDArray, NDArray, NDArray, NDArray]]] = {t.ident: [] for t in tracks}
+    for moof in tree.all(b"moof"):
+        for traf in moof.all(b"traf"):
+            reason = _read_traf(source, moof, traf, defaults, collected, by_ident)
+            if reason:
+                broken.append((moof, reason))
+    for track in tracks:
+        track.fragmented = True
+        parts = collected[track.ident]
+        if not parts:
+            continue
+        track.problems = [p for p in track.problems if "lacks" not in p]
+        track.offsets = np.concatenate([track.offsets, *(p[0] for p in parts)])
+        track.sizes = np.concatenate([track.sizes, *(p[1] for p in parts)])
+        track.durations = np.concatenate([track.durations, *(p[2] for p in parts)])
+        track.sync = np.concatenate([track.sync, *(p[3] for p in parts)])
+        track.chunk_of = np.zeros(track.offsets.size, np.int64)
+    return broken
+
+
+def _read_traf(source: Source, moof: Box, traf: Box, defaults: dict, collected: dict, by_ident: dict) -> str | None:
+    tfhd = traf.child(b"tfhd")
+    head = source.read(tfhd.body, 48) if tfhd else b""
+    if len(head) < 8:
+        return "The fragment has no track header."
+    flags = int.from_bytes(head[1:4], "big")
+    ident = int.from_bytes(head[4:8], "big")
+    if ident not in by_ident:
+        return "The fragment belongs to no track."
+    duration, size, sample_flags = defaults.get(ident, (0, 0, 0))
+    at = 8
+    base = moof.start
+    if flags & 1:
+        base = int.from_bytes(head[at : at + 8], "big")
+        at += 8
+    if flags & 2:
+        at += 4
+    if flags & 8:
+        duration = int.from_bytes(head[at : at + 4], "big")
+        at += 4
+    if flags & 16:
+        size = int.from_bytes(head[at : at + 4], "big")
+        at += 4
+    if flags & 32:
+        sample_flags = int.from_bytes(head[at : at + 4], "big")
+    position: int | None = None
+    for trun in traf.all(b"trun"):
+        head = source.read(trun.body, 16)
+        if len(head) < 8:
+            return "A track run is cut short."
+        run_flags, count = int.from_bytes(head[1:4], "big"), int.from_bytes(head[4:8], "big")
+        at = 8
+        if run_flags & 1:
+            position = base + int.from_bytes(head[at : at + 4], "big", signed=True)
+            at += 4
+        elif position is None:
+            position = base
+        first_flags = None
+        if run_flags & 4:
+            first_flags = int.from_bytes(source.read(trun.body + at, 4), "big")
+            at += 4
+        columns = [bit for bit in (0x100, 0x200, 0x400, 0x800) if run_flags & bit]
+        if count > _MAX_SAMPLES or (columns and trun.body + at + 4 * len(columns) * count > trun.end):
+            return "A track run claims more samples than it lists."
+        rows = _array(source, trun, at, len(columns) * count, ">u4").reshape(count, len(columns)) if columns else None
+
+        def column(bit: int, default: int, rows: NDArray | None = rows, columns: list[int] = columns, count: int = count) -> NDArray:
+            if rows is not None and bit in columns:
+                return rows[:, columns.index(bit)]
+            return np.full(count, default, np.int64)
+
+        sizes = column(0x200, size)
+        ends = np.cumsum(sizes)
+        flags_of = column(0x400, sample_flags)
+        if first_flags is not None and count:
+            flags_of = flags_of.copy()
+            flags_of[0] = first_flags
+        sync = (flags_of & 0x10000) == 0
+        collected[ident].append((position + ends - sizes, sizes, column(0x100, duration), sync))
+        position += int(ends[-1]) if count else 0
+    return None

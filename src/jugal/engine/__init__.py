@@ -1,0 +1,1 @@
+"""Examining many files, repairing them, handing them over: what window and command line share."""

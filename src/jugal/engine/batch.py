@@ -1,0 +1,150 @@
+"""A run over many files in worker processes: bounded queue, deadlines, pause, cancel; a dead worker costs one file."""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+import threading
+import time
+from collections import deque
+from collections.abc import Iterable, Iterator
+from concurrent.futures import FIRST_COMPLETED, Future, wait
+from typing import Any
+
+from pebble import ProcessExpired, ProcessPool
+
+from jugal.engine.events import Event, Examined, Finished, Listed
+from jugal.engine.walk import Entry
+from jugal.engine.worker import examine_group, prepare
+from jugal.model.result import Examination
+
+_GROUP_FILES = 16
+_GROUP_BYTES = 1 << 20
+_BASE_SECONDS = 90.0
+_SLOWEST = 8 << 20  # bytes a second
+
+
+def default_workers() -> int:
+    """One worker a core that this process may use."""
+    return max(1, len(os.sched_getaffinity(0)))
+
+
+class Batch:
+    """One run. Iterate ``run`` in a thread of your own; the controls may be called from any thread."""
+
+    def __init__(self, entries: Iterable[Entry], workers: int | None = None, thumbnails: bool = True) -> None:
+        self._entries = list(entries)
+        self._workers = workers or default_workers()
+        self._thumbnails = thumbnails
+        self._go = threading.Event()
+        self._go.set()
+        self._cancelled = threading.Event()
+        self._first: deque[str] = deque()
+
+    def pause(self) -> None:
+        """No further file is begun until ``resume``; those being examined are finished."""
+        self._go.clear()
+
+    def resume(self) -> None:
+        self._go.set()
+
+    @property
+    def paused(self) -> bool:
+        return not self._go.is_set()
+
+    def cancel(self) -> None:
+        """Ends the run; what is known so far has been delivered as events."""
+        self._cancelled.set()
+        self._go.set()
+
+    def run(self) -> Iterator[Event]:
+        """The run's events, in the order in which files are done."""
+        files = [e for e in self._entries if e.skipped is None]
+        yield Listed(len(self._entries), sum(e.size for e in files))
+        done, done_bytes = 0, 0
+        for entry in self._entries:
+            if entry.skipped is not None:
+                done += 1
+                yield Examined(entry, Examination(entry.path, 0, error=entry.skipped), None, done, done_bytes)
+        context = multiprocessing.get_context("forkserver")
+        context.set_forkserver_preload(["jugal.engine.worker"])
+        pool = ProcessPool(max_workers=self._workers, initializer=prepare, context=context)
+        pending: dict[Future[Any], list[Entry]] = {}
+        groups = deque(_groups(files))
+        try:
+            while groups or pending:
+                if self._cancelled.is_set():
+                    break
+                while groups and len(pending) < 3 * self._workers and self._go.is_set():
+                    group = groups.popleft()
+                    pending[self._submit(pool, group)] = group
+                if not pending:
+                    time.sleep(0.05)
+                    continue
+                finished, _ = wait(pending, timeout=0.2, return_when=FIRST_COMPLETED)
+                for future in finished:
+                    group = pending.pop(future)
+                    for entry, examination, thumbnail in self._collect(future, group, groups):
+                        done += 1
+                        done_bytes += entry.size
+                        yield Examined(entry, examination, thumbnail, done, done_bytes)
+        finally:
+            if pending or self._cancelled.is_set():
+                pool.stop()
+            else:
+                pool.close()
+            pool.join()
+        yield Finished(done, self._cancelled.is_set())
+
+    def _submit(self, pool: Any, group: list[Entry]) -> Future[Any]:
+        deadline = _BASE_SECONDS + sum(e.size for e in group) / _SLOWEST
+        return pool.schedule(  # type: ignore[no-any-return]
+            examine_group, args=([e.path for e in group], self._thumbnails), timeout=deadline
+        )
+
+    def _collect(
+        self, future: Future[Any], group: list[Entry], groups: deque[list[Entry]]
+    ) -> Iterator[tuple[Entry, Examination, bytes | None]]:
+        """A group's results; where its worker died the files are tried again one by one, then given up one by one."""
+        try:
+            results = future.result()
+        except (TimeoutError, ProcessExpired, MemoryError, OSError, EOFError) as error:
+            if len(group) > 1:
+                groups.extendleft([e] for e in group)
+                return
+            sentence = {
+                "TimeoutError": "The examination took too long and was given up.",
+                "MemoryError": "The examination needed more memory than it is allowed.",
+            }.get(type(error).__name__, "The examination's process died on this file.")
+            yield group[0], Examination(group[0].path, group[0].size, error=sentence), None
+            return
+        for entry, (examination, thumbnail) in zip(group, results, strict=True):
+            yield entry, examination, thumbnail
+
+
+def _groups(files: list[Entry]) -> list[list[Entry]]:
+    """Large files first and alone, so that none is left for the end; small ones in groups that go together."""
+    large = sorted((e for e in files if e.size > _GROUP_BYTES), key=lambda e: -e.size)
+    groups: list[list[Entry]] = []
+    current: list[Entry] = []
+    weight = 0
+    for entry in files:
+        if entry.size > _GROUP_BYTES:
+            continue
+        if current and (len(current) >= _GROUP_FILES or weight + entry.size > _GROUP_BYTES):
+            groups.append(current)
+            current, weight = [], 0
+        current.append(entry)
+        weight += entry.size
+    if current:
+        groups.append(current)
+    # Alternate, so that results of both sorts come early.
+    mixed: list[list[Entry]] = []
+    big = deque([e] for e in large)
+    small = deque(groups)
+    while big or small:
+        if big:
+            mixed.append(big.popleft())
+        if small:
+            mixed.append(small.popleft())
+    return mixed

@@ -1,0 +1,134 @@
+"""Plan → write beside → examine what was written → outcome. The source is only ever read."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+from jugal.binary.output import OutputRefused, exclusive_output, free_name, write_pieces
+from jugal.binary.source import Source, SourceUnreadable
+from jugal.engine.donors import fitting_donors
+from jugal.engine.examine import examine_file
+from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.registry import formats
+from jugal.model.finding import Severity
+from jugal.model.result import Examination, RepairOutcome, RepairPlan, RepairStatus, Verdict
+
+_MAX_DONORS = 6
+
+
+def check_destination(into: Path, paths: Sequence[str | os.PathLike[str]]) -> str | None:
+    """Why results may not go to ``into``; None where they may. A folder that holds a source never may."""
+    target = into.resolve()
+    for given in paths:
+        source = Path(given).resolve()
+        if source == target or source.is_relative_to(target):
+            return f"The results may not go to {into}: it holds the source {given}."
+        if source.is_dir() and target.is_relative_to(source):
+            return f"The results may not go to {into}: it lies inside the source {given}."
+    if into.exists() and not into.is_dir():
+        return f"{into} is not a folder."
+    return None
+
+
+def repair_file(
+    examination: Examination,
+    into: Path,
+    donors: Sequence[Examination] = (),
+    method: str | None = None,
+    name: str | None = None,
+) -> RepairOutcome:
+    """Repairs one examined file into the folder ``into``; the best measured result is kept.
+
+    ``donors`` are healthy files to choose from; ``method`` limits the repair to one. An output no better than the
+    source is removed again.
+    """
+    path = examination.path
+    base = RepairOutcome(path, RepairStatus.FAILED, score_before=examination.score)
+    if examination.error is not None:
+        return _with(base, error=examination.error)
+    plans = [p for p in examination.repairs if method is None or p.method == method]
+    if method is None and not examination.worth_repairing:
+        if examination.verdict in (Verdict.INTACT, Verdict.UNRECOGNISED):
+            return _with(base, status=RepairStatus.UNCHANGED, score_after=examination.score)
+        return _with(base, error="No repair is known for what is wrong with this file.")
+    if not plans:
+        return _with(base, error=f"The repair '{method}' does not apply to this file.")
+    problem = "No repair could be carried out."
+    best: RepairOutcome | None = None
+    for plan in sorted(plans, key=lambda p: -p.attainable):
+        if best is not None and (best.score_after or 0) >= plan.attainable - 0.5:
+            break
+        candidates: Sequence[Examination | None] = [None]
+        if plan.needs_donor:
+            candidates = fitting_donors(examination, donors)[:_MAX_DONORS]
+            if not candidates:
+                problem = "This repair needs a healthy file from the same device, and none was found."
+                continue
+        for donor in candidates:
+            outcome = _attempt(examination, plan, donor, into, name or os.path.basename(path), base)
+            if outcome.status is not RepairStatus.REPAIRED:
+                problem = outcome.error or problem
+                continue
+            if best is None or (outcome.score_after or 0) > (best.score_after or 0) + 0.01:
+                if best is not None and best.output:
+                    os.unlink(best.output)
+                best = outcome
+            elif outcome.output:
+                os.unlink(outcome.output)
+            if (best.score_after or 0) >= 99.5:
+                break
+    return best if best is not None else _with(base, error=problem)
+
+
+def _attempt(
+    examination: Examination, plan: RepairPlan, donor: Examination | None, into: Path, name: str, base: RepairOutcome
+) -> RepairOutcome:
+    spec = formats().get(examination.format)
+    apply = spec.repairs.get(plan.method) if spec else None
+    if apply is None:
+        return _with(base, error=f"The repair '{plan.method}' does not exist for {examination.format}.")
+    try:
+        subject = Subject(Source.open(examination.path))
+        lender = Subject(Source.open(donor.path)) if donor is not None else None
+        draft = apply(subject, lender)
+        output = _write(draft, subject, into, name)
+    except (RepairImpossible, SourceUnreadable, OutputRefused) as error:
+        return _with(base, error=str(error))
+    measured = examine_file(output)
+    before, after = examination.score or 0.0, measured.score
+    if after is None or after < before - 0.01 or not _better(examination, measured):
+        output.unlink()
+        return _with(base, error=f"The repair '{plan.method}' brought nothing: {before:.1f} before, {after or 0:.1f} after.")
+    return RepairOutcome(
+        examination.path, RepairStatus.REPAIRED, str(output), plan.method, donor.path if donor else None,
+        examination.score, after, draft.steps, None, measured,
+    )  # fmt: skip
+
+
+def _better(before: Examination, after: Examination) -> bool:
+    """A higher score, or the same with less that is wrong or to be cut off."""
+    if (after.score or 0) > (before.score or 0) + 0.01:
+        return True
+
+    def weight(examination: Examination) -> tuple[int, int]:
+        wrong = sum(f.severity is not Severity.NOTE for f in examination.findings)
+        return wrong, len(examination.findings)
+
+    return weight(after) < weight(before) or after.size < before.size
+
+
+def _write(draft: RepairDraft, subject: Subject, into: Path, name: str) -> Path:
+    if draft.suffix:
+        name = f"{Path(name).stem}.{draft.suffix}"
+    target = free_name(into, name)
+    with exclusive_output(target) as stream:
+        write_pieces(stream, draft.pieces, subject.source)
+    return target
+
+
+def _with(outcome: RepairOutcome, **changes: object) -> RepairOutcome:
+    from dataclasses import replace
+
+    return replace(outcome, **changes)  # type: ignore[arg-type]

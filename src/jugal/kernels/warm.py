@@ -1,0 +1,44 @@
+"""Compiles every kernel once, so that the first file is not the slow one. Run by ``make setup``."""
+
+from __future__ import annotations
+
+import sys
+import time
+
+import numpy as np
+
+from jugal.kernels import blockstats, flac, jpeg, mp3, nal, png
+
+
+def warm() -> None:
+    """Calls each kernel on a few bytes with the array types that the examiners use."""
+    frozen = np.zeros(8192, np.uint8)
+    frozen.flags.writeable = False
+    i64, i16, i8 = (lambda n, t=t: np.zeros(n, t) for t in (np.int64, np.int16, np.int8))
+    blockstats.uniform_sectors(frozen, i16(16))
+    floats, ints = np.zeros(2, np.float32), np.zeros(2, np.int32)
+    blockstats.page_stats(frozen, 1, floats, floats.copy(), ints, ints.copy())
+    blockstats.period_of(frozen[:512], 64)
+    clean = np.zeros(8192 + 32, np.uint8)
+    jpeg.unstuff(frozen, 0, 64, clean, i64(8), i64(8), i16(8))
+    jpeg.stuffed_offset(frozen, 0, i64(2))
+    one = np.ones(1, np.int64)
+    fast, full = np.zeros((1, 1024), np.uint16), np.zeros((1, 65536), np.uint16)
+    zero = i64(1)
+    tables = (one, one, zero, zero, fast, full, one, zero)
+    jpeg.decode_sequential(
+        clean, zero, one, zero, one, 1, *tables, np.zeros(4, np.int32), i64(4), i64(1), i64(1), i64(4), i64(4), i64(4), one * 99, False
+    )
+    jpeg.decode_progressive(
+        clean, zero, one, zero, one, 1, True, *tables, np.zeros((4, 64), np.int16), 0, 0, 0, 0, i64(4), i64(1), i64(1), i64(4), i64(4), i64(4)
+    )
+    nal.walk_samples(frozen, zero, one, 4, False, 8, i8(1), i64(1))
+    mp3.walk_frames(frozen, 0, 64, mp3.BITRATES, mp3.RATES, i64(8), np.zeros((4, 2), np.int64))
+    flac.walk_frames(frozen, 0, 64, flac.CRC8, flac.CRC16, 64, i64(8), i64(8), i64(8), i64(8), i8(8))
+    png.unfilter(np.zeros((2, 9), np.uint8), 3)
+
+
+if __name__ == "__main__":
+    started = time.perf_counter()
+    warm()
+    print(f"Kernels ready after {time.perf_counter() - started:.1f} s.", file=sys.stderr)

@@ -1,0 +1,1 @@
+"""One case in one SQLite file: sources, files, findings, strips, thumbnails, repairs, deliveries."""

@@ -125,7 +125,7 @@ def repair(
 def demo(headless: Annotated[bool, typer.Option(help="Run the case from end to end without a window.")] = False) -> None:
     """Opens the window on the demo case, made on the spot where it is not there yet."""
     if headless:
-        from jugal.engine.demo_run import run_demo
+        from jugal.samples.demo_run import run_demo
 
         raise typer.Exit(run_demo(sys.stdout))
     from jugal.app.main import open_demo

@@ -1,0 +1,170 @@
+"""``make truth``: harms healthy files in named ways and holds every verdict, place, score and repair against the truth."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+import tempfile
+from collections import defaultdict
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from pebble import ProcessPool
+
+from bench.healthy import healthy
+from bench.measure import share_of_files
+from jugal.engine.examine import examine_file
+from jugal.engine.repair import repair_file
+from jugal.model.finding import Severity
+from jugal.model.result import Examination, RepairStatus, Verdict
+from jugal.samples.harm import harm, harms_for
+
+PLACE_WITHIN = 4096
+
+
+@dataclass
+class Tally:
+    """The counts of one format."""
+
+    healthy: int = 0
+    false_alarms: int = 0
+    damaged: int = 0
+    found: int = 0
+    placeable: int = 0
+    placed: int = 0
+    errors: list[float] = field(default_factory=list)
+    tried: int = 0
+    opened: int = 0
+    exact: int = 0
+
+
+def _first_grave(examination: Examination) -> int | None:
+    places = [f.span.start for f in examination.findings if f.span and f.severity in (Severity.MAJOR, Severity.FATAL)]
+    return min(places, default=None)
+
+
+def run(folder: Path, only: str | None, verbose: bool) -> dict[str, Tally]:
+    tallies: dict[str, Tally] = defaultdict(Tally)
+    with ProcessPool(max_workers=2) as pool:
+
+        def measure(name: str, original: Path, damaged: Path | str) -> float | None:
+            try:
+                return pool.schedule(share_of_files, args=(name, str(original), str(damaged)), timeout=120).result()
+            except Exception:
+                return None
+
+        for format_name, variant, data in healthy():
+            if only and only not in f"{format_name}/{variant}":
+                continue
+            tally = tallies[format_name]
+            original = folder / f"{format_name}-{variant}.{format_name}"
+            original.write_bytes(data)
+            before = examine_file(original)
+            tally.healthy += 1
+            if before.verdict is not Verdict.INTACT:
+                tally.false_alarms += 1
+                print(f"FALSE ALARM {format_name}/{variant}: {before.score} {[f.message for f in before.findings]}")
+            for seed, name in enumerate(harms_for(format_name), 100):
+                harmed = harm(data, format_name, name, seed)
+                if harmed.data == data:
+                    continue
+                path = folder / f"{format_name}-{variant}-{name}.{format_name}"
+                path.write_bytes(harmed.data)
+                _one(tally, format_name, variant, original, path, harmed, before, folder, measure, verbose)
+    return tallies
+
+
+def _one(tally, format_name, variant, original, path, harmed, before, folder, measure, verbose) -> None:  # type: ignore[no-untyped-def]
+    truth = measure(format_name, original, path)
+    examined = examine_file(path)
+    shown = 0.0 if truth is None else truth
+    score = examined.score if examined.score is not None else 50.0
+    # A damage that no decoder shows, and one that is declared harmless, may be called intact.
+    counts = not harmed.harmless and shown < 99.9
+    found = examined.verdict is not Verdict.INTACT
+    notes = []
+    if counts:
+        tally.damaged += 1
+        tally.found += found
+        if not found:
+            notes.append("MISSED")
+        place = _first_grave(examined)
+        if found:
+            tally.placeable += 1
+            good = place is not None and abs(place - min(harmed.start, len(harmed.data))) <= PLACE_WITHIN
+            tally.placed += good
+            if not good:
+                notes.append(f"PLACE {place} for {harmed.start}")
+    tally.errors.append(abs(score - shown))
+    if abs(score - shown) > 8:
+        notes.append("SCORE")
+    if examined.worth_repairing:
+        outcome = repair_file(examined, folder / "repaired", [before])
+        if outcome.status is RepairStatus.REPAIRED and outcome.output:
+            after = measure(format_name, original, outcome.output)
+            tally.tried += 1
+            tally.opened += after is not None
+            tally.exact += after is not None and after >= 99.99
+            if after is None:
+                notes.append(f"REPAIR {outcome.method} does not open (measured {outcome.score_after})")
+            elif abs(after - (outcome.score_after or 0)) > 8:
+                notes.append(f"REPAIR {outcome.method} measured {outcome.score_after}, truth {after:.1f}")
+        else:
+            notes.append(f"REPAIR failed: {outcome.error}")
+    if verbose or notes:
+        codes = [(f.code.value, f.span.start if f.span else None) for f in examined.findings][:3]
+        print(f"{format_name}/{variant} {harmed.name}: {examined.verdict.value} {examined.score} truth {shown:.1f} at {harmed.start} {codes} {'; '.join(notes)}")
+
+
+def table(tallies: dict[str, Tally]) -> str:
+    lines = [
+        "| format | healthy | false alarms | damaged | recall | placed | mean score error | repairs tried | opened | exact |",
+        "|---|---|---|---|---|---|---|---|---|---|",
+    ]
+
+    def percent(part: int, whole: int) -> str:
+        return f"{100 * part / whole:.1f} %" if whole else "–"
+
+    whole = Tally()
+    for tally in tallies.values():
+        for name in ("healthy", "false_alarms", "damaged", "found", "placeable", "placed", "tried", "opened", "exact"):
+            setattr(whole, name, getattr(whole, name) + getattr(tally, name))
+        whole.errors += tally.errors
+    for name, t in [*sorted(tallies.items()), ("**all**", whole)]:
+        error = sum(t.errors) / len(t.errors) if t.errors else 0.0
+        lines.append(
+            f"| {name} | {t.healthy} | {t.false_alarms} | {t.damaged} | {percent(t.found, t.damaged)} | {percent(t.placed, t.placeable)} "
+            f"| {error:.1f} | {t.tried} | {percent(t.opened, t.tried)} | {percent(t.exact, t.tried)} |"
+        )
+    return "\n".join(lines)
+
+
+_TEXT = """# What the verdicts are worth
+
+Made by `make truth`: healthy files by general encoders, harmed in the ways of `jugal.samples.harm` with fixed seeds, held
+against Pillow, FFmpeg (PyAV), PDFium and zipfile. Recall counts damages that such a decoder shows (under 99.9 % of the content
+right); a place counts when the first grave finding starts within 4,096 bytes of the first damaged byte; the score error is
+the mean distance between the score and the share of the content that the decoder shows rightly. Repairs are counted when
+one was offered and measured as better; *exact* means that all of the original's content came back.
+
+"""
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--only", help="formats or variants whose name holds this")
+    parser.add_argument("--verbose", action="store_true")
+    arguments = parser.parse_args()
+    with tempfile.TemporaryDirectory(prefix="jugal-truth-") as name:
+        tallies = run(Path(name), arguments.only, arguments.verbose)
+    text = table(tallies)
+    print(text)
+    if not arguments.only:
+        Path("docs").mkdir(exist_ok=True)
+        Path("docs/truth.md").write_text(_TEXT + text + "\n", encoding="utf-8")
+    sys.stdout.write(json.dumps({k: v.found for k, v in tallies.items()}) + "\n")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,1 @@
+"""The case's report: plain words and pictures for the client, every finding for the file."""

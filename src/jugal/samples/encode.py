@@ -1,0 +1,243 @@
+"""Healthy files by general encoders (Pillow, PyAV, reportlab, python-docx, openpyxl, odfpy, zipfile)."""
+
+from __future__ import annotations
+
+import io
+import random
+import tempfile
+import wave
+import zipfile
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+from PIL import Image
+
+from jugal.samples.scenes import PARAGRAPHS, river_frame, river_sound, riverbed
+
+_FIXED_DATE = (2026, 5, 14, 7, 30, 0)
+
+
+def exif_of(camera: str, taken: str, width: int, height: int, thumbnail: bool = True) -> bytes:
+    """An Exif block as a camera writes it."""
+    exif = Image.Exif()
+    exif[0x010F], exif[0x0110] = camera.split()[0], camera
+    exif[0x0132] = taken
+    inner = exif.get_ifd(0x8769)
+    inner[0x9003] = taken
+    inner[0x829A], inner[0x829D], inner[0x8827] = (1, 250), (28, 10), 200
+    inner[0xA002], inner[0xA003] = width, height
+    return exif.tobytes()
+
+
+def jpeg(picture: Image.Image, **options: object) -> bytes:
+    """JPEG by Pillow."""
+    out = io.BytesIO()
+    picture.save(out, "JPEG", **{"quality": 88, **options})
+    return out.getvalue()
+
+
+def jpeg_by_video_encoder(picture: Image.Image, quality: int = 3) -> bytes:
+    """JPEG by FFmpeg's motion JPEG encoder, whose headers and tables differ from Pillow's."""
+    codec = av.CodecContext.create("mjpeg", "w")
+    codec.width, codec.height = picture.size
+    codec.pix_fmt = "yuvj420p"
+    codec.time_base = Fraction(1, 25)
+    codec.options = {"qmin": str(quality), "qmax": str(quality)}
+    frame = av.VideoFrame.from_image(picture).reformat(format="yuvj420p")
+    frame.pts = 0
+    return b"".join(bytes(p) for p in [*codec.encode(frame), *codec.encode(None)])
+
+
+def png(picture: Image.Image, **options: object) -> bytes:
+    """PNG by Pillow."""
+    out = io.BytesIO()
+    picture.save(out, "PNG", **options)
+    return out.getvalue()
+
+
+def clip(
+    seconds: float = 4.0,
+    size: tuple[int, int] = (320, 180),
+    rate: int = 25,
+    container: str = "mp4",
+    video: str = "libx264",
+    audio: str | None = "aac",
+    seed: int = 1,
+    options: dict[str, str] | None = None,
+    mux: dict[str, str] | None = None,
+    bit_rate: int = 900_000,
+) -> bytes:
+    """A clip with picture and sound by FFmpeg's encoders."""
+    # Moving the index to the front needs a file that the muxer can open again.
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"clip.{container}"
+        _write_clip(path, seconds, size, rate, container, video, audio, seed, options or {}, mux or {}, bit_rate)
+        return path.read_bytes()
+
+
+def _write_clip(
+    path: Path, seconds: float, size: tuple[int, int], rate: int, container: str, video: str, audio: str | None, seed: int,
+    options: dict[str, str], mux: dict[str, str], bit_rate: int,
+) -> None:  # fmt: skip
+    with av.open(str(path), "w", format=container, options=mux) as file:
+        stream = file.add_stream(video, rate=rate, options={"g": "25", **options})
+        stream.width, stream.height = size
+        stream.pix_fmt = "yuvj420p" if video == "mjpeg" else ("yuv422p10le" if video == "prores_ks" else "yuv420p")
+        stream.bit_rate = bit_rate
+        sound = file.add_stream(audio, rate=48000) if audio else None
+        if sound is not None:
+            sound.layout = "stereo"
+        samples = river_sound(seconds, 48000, 2, seed)
+        position, step = 0, 1024
+        for number in range(int(seconds * rate)):
+            frame = av.VideoFrame.from_ndarray(river_frame(*size, number, seed), format="rgb24")
+            frame.pts = number
+            file.mux(stream.encode(frame))
+            while sound is not None and position < min(len(samples), int((number + 1) * 48000 / rate)):
+                file.mux(sound.encode(_sound_frame(samples, position, step, sound.format.name)))
+                position += step
+        file.mux(stream.encode(None))
+        if sound is not None:
+            file.mux(sound.encode(None))
+
+
+def _sound_frame(samples: np.ndarray, position: int, step: int, layout: str) -> av.AudioFrame:
+    piece = samples[position : position + step]
+    channels = samples.shape[1]
+    name = "stereo" if channels == 2 else "mono"
+    if layout.startswith("flt"):
+        data = np.ascontiguousarray(piece.T if layout == "fltp" else piece.reshape(1, -1))
+    elif layout.startswith("s32"):
+        data = (piece * (2**31 - 256)).astype(np.int32)
+        data = np.ascontiguousarray(data.T if layout == "s32p" else data.reshape(1, -1))
+    else:
+        data = (piece * 32000).astype(np.int16)
+        data = np.ascontiguousarray(data.T if layout == "s16p" else data.reshape(1, -1))
+    frame = av.AudioFrame.from_ndarray(data, format=layout, layout=name)
+    frame.sample_rate = 48000
+    frame.pts = position
+    return frame
+
+
+def sound(codec: str, container: str, seconds: float = 6.0, channels: int = 2, seed: int = 3, options: dict[str, str] | None = None) -> bytes:
+    """Sound by one of FFmpeg's encoders."""
+    out = io.BytesIO()
+    with av.open(out, "w", format=container) as file:
+        stream = file.add_stream(codec, rate=48000, options=options or {})
+        stream.layout = "stereo" if channels == 2 else "mono"
+        samples = river_sound(seconds, 48000, channels, seed)
+        step = 4096 if codec == "flac" else 1152
+        for position in range(0, len(samples), step):
+            file.mux(stream.encode(_sound_frame(samples, position, step, stream.format.name)))
+        file.mux(stream.encode(None))
+    return out.getvalue()
+
+
+def wav(seconds: float = 5.0, rate: int = 48000, channels: int = 2, width: int = 2, seed: int = 4) -> bytes:
+    """PCM sound by the standard library."""
+    samples = river_sound(seconds, rate, channels, seed)
+    whole = (samples.astype(np.float64) * (2 ** (8 * width - 1) - 1)).astype(np.int64)
+    if width == 1:
+        raw = (whole + 128).astype(np.uint8).tobytes()
+    else:
+        raw = np.ascontiguousarray(whole.astype("<i8")).view(np.uint8).reshape(-1, 8)[:, :width].tobytes()
+    out = io.BytesIO()
+    with wave.open(out, "wb") as file:
+        file.setnchannels(channels)
+        file.setsampwidth(width)
+        file.setframerate(rate)
+        file.writeframes(raw)
+    return out.getvalue()
+
+
+def pdf(pages: int = 4, seed: int = 5, compressed: bool = True) -> bytes:
+    """A report by reportlab: text and a picture a page."""
+    from reportlab.lib.pagesizes import A4
+    from reportlab.lib.utils import ImageReader
+    from reportlab.pdfgen.canvas import Canvas
+
+    out = io.BytesIO()
+    canvas = Canvas(out, pagesize=A4, pageCompression=int(compressed), invariant=1)
+    for page in range(pages):
+        canvas.setFont("Helvetica-Bold", 16)
+        canvas.drawString(60, 780, f"Mussel survey on the Odrell, sheet {page + 1}")
+        canvas.setFont("Helvetica", 11)
+        for i in range(18):
+            canvas.drawString(60, 750 - 16 * i, PARAGRAPHS[(page + i) % len(PARAGRAPHS)])
+        picture = riverbed(420, 280, seed * 10 + page, f"T{page + 1}")
+        canvas.drawImage(ImageReader(io.BytesIO(jpeg(picture))), 60, 120, 420, 280)
+        canvas.showPage()
+    canvas.save()
+    return out.getvalue()
+
+
+def docx(seed: int = 6, paragraphs: int = 60) -> bytes:
+    """A text document with a picture by python-docx."""
+    import docx as word
+
+    document = word.Document()
+    document.add_heading("Field notes, Odrell survey", 0)
+    chooser = random.Random(seed)
+    for i in range(paragraphs):
+        document.add_paragraph(f"{i + 1}. " + " ".join(chooser.sample(PARAGRAPHS, 3)))
+    document.add_picture(io.BytesIO(jpeg(riverbed(640, 420, seed, "Plate 1"))))
+    out = io.BytesIO()
+    document.save(out)
+    return _dated(out.getvalue())
+
+
+def xlsx(seed: int = 7, rows: int = 400) -> bytes:
+    """A table of measurements by openpyxl."""
+    import openpyxl
+
+    book = openpyxl.Workbook()
+    sheet = book.active
+    sheet.append(["transect", "shell", "length mm", "height mm", "state"])
+    rng = np.random.default_rng(seed)
+    for i in range(rows):
+        length = float(rng.normal(62, 11))
+        sheet.append([int(i // 40) + 1, i + 1, round(length, 1), round(length * 0.53 + float(rng.normal(0, 1)), 1), "live" if i % 3 else "empty"])
+    out = io.BytesIO()
+    book.save(out)
+    return _dated(out.getvalue())
+
+
+def odt(seed: int = 8, paragraphs: int = 80) -> bytes:
+    """A text document by odfpy."""
+    from odf.opendocument import OpenDocumentText
+    from odf.text import H, P
+
+    document = OpenDocumentText()
+    document.text.addElement(H(outlinelevel=1, text="Permits and agreements"))
+    chooser = random.Random(seed)
+    for i in range(paragraphs):
+        document.text.addElement(P(text=f"{i + 1}. {chooser.choice(PARAGRAPHS)} {chooser.choice(PARAGRAPHS)}"))
+    out = io.BytesIO()
+    document.save(out)
+    return _dated(out.getvalue())
+
+
+def _dated(data: bytes) -> bytes:
+    """The same package with fixed member dates, so that it is the same bytes each time."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(data)) as old, zipfile.ZipFile(out, "w") as new:
+        for info in old.infolist():
+            entry = zipfile.ZipInfo(info.filename, _FIXED_DATE)
+            entry.compress_type = info.compress_type
+            new.writestr(entry, old.read(info.filename))
+    return out.getvalue()
+
+
+def archive(seed: int = 9) -> bytes:
+    """A ZIP of notes, tables and a picture by the standard library."""
+    chooser = random.Random(seed)
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as file:
+        for i in range(8):
+            text = "\n".join(f"{chooser.random():.6f} {chooser.choice(PARAGRAPHS)}" for _ in range(150))
+            file.writestr(zipfile.ZipInfo(f"notes/day{i + 1}.txt", _FIXED_DATE), text, zipfile.ZIP_DEFLATED)
+        picture = jpeg(riverbed(800, 600, seed, "Store"))
+        file.writestr(zipfile.ZipInfo("plate.jpg", _FIXED_DATE), picture, zipfile.ZIP_STORED)
+    return out.getvalue()

@@ -1,0 +1,234 @@
+"""Named, seeded damages with the truth about each: what was done, where it starts, whether it matters."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from jugal.samples.scenes import PARAGRAPHS
+
+
+@dataclass(frozen=True, slots=True)
+class Harm:
+    """A damaged file. ``start`` is the first byte that differs from the original (or its new end)."""
+
+    name: str
+    data: bytes
+    start: int
+    harmless: bool = False
+
+
+def _middle(data: bytes, rng: np.random.Generator, size: int, low: float = 0.3, high: float = 0.8) -> int:
+    """A cluster boundary of ``size`` in the given part of the file."""
+    units = len(data) // size
+    first, last = max(1, int(units * low)), max(2, int(units * high))
+    return int(rng.integers(first, last)) * size if units > 2 else len(data) // 2 // 512 * 512
+
+
+def _put(data: bytes, at: int, new: bytes) -> bytes:
+    return data[:at] + new[: max(0, len(data) - at)] + data[at + len(new) :]
+
+
+def _first_difference(old: bytes, new: bytes) -> int:
+    a, b = np.frombuffer(old, np.uint8), np.frombuffer(new, np.uint8)
+    n = min(a.size, b.size)
+    different = np.flatnonzero(a[:n] != b[:n])
+    return int(different[0]) if different.size else n
+
+
+def _cluster(data: bytes) -> int:
+    return 4096 if len(data) > 40_000 else 512
+
+
+def truncate(data: bytes, rng: np.random.Generator) -> bytes:
+    return data[: int(len(data) * rng.uniform(0.35, 0.85))]
+
+
+def truncate_sector(data: bytes, rng: np.random.Generator) -> bytes:
+    return data[: _middle(data, rng, 512)]
+
+
+def truncate_slightly(data: bytes, rng: np.random.Generator) -> bytes:
+    return data[: len(data) - int(rng.integers(40, 400))]
+
+
+def zero_cluster(data: bytes, rng: np.random.Generator) -> bytes:
+    size = _cluster(data)
+    return _put(data, _middle(data, rng, size), bytes(size))
+
+
+def zero_several(data: bytes, rng: np.random.Generator) -> bytes:
+    size = _cluster(data)
+    for low in (0.25, 0.5, 0.75):
+        data = _put(data, _middle(data, rng, size, low, low + 0.15), bytes(size))
+    return data
+
+
+def ff_cluster(data: bytes, rng: np.random.Generator) -> bytes:
+    size = _cluster(data)
+    return _put(data, _middle(data, rng, size), b"\xff" * size)
+
+
+def pattern_cluster(data: bytes, rng: np.random.Generator) -> bytes:
+    size = max(1024, _cluster(data))
+    return _put(data, _middle(data, rng, size), (b"UNREADABLESECTOR" * (size // 16 + 1))[:size])
+
+
+def noise_cluster(data: bytes, rng: np.random.Generator) -> bytes:
+    size = _cluster(data)
+    return _put(data, _middle(data, rng, size), rng.bytes(size))
+
+
+def text_cluster(data: bytes, rng: np.random.Generator) -> bytes:
+    size = max(4096, _cluster(data)) if len(data) > 16_384 else 512
+    text = (" ".join(PARAGRAPHS) * (size // 200 + 1)).encode()[:size]
+    return _put(data, _middle(data, rng, size), text)
+
+
+def own_cluster(data: bytes, rng: np.random.Generator) -> bytes:
+    """A cluster of the same file from elsewhere, as after a crossed chain."""
+    size = _cluster(data)
+    at = _middle(data, rng, size, 0.5, 0.8)
+    other = _middle(data, rng, size, 0.1, 0.4)
+    return _put(data, at, data[other : other + size])
+
+
+def lost_cluster(data: bytes, rng: np.random.Generator) -> bytes:
+    size = _cluster(data)
+    at = _middle(data, rng, size)
+    return data[:at] + data[at + size :]
+
+
+def zero_tail(data: bytes, rng: np.random.Generator) -> bytes:
+    at = _middle(data, rng, 512, 0.5, 0.9)
+    return data[:at] + bytes(len(data) - at)
+
+
+def flip_bits(data: bytes, rng: np.random.Generator) -> bytes:
+    out = bytearray(data)
+    for _ in range(3):
+        at = int(rng.integers(int(len(out) * 0.3), int(len(out) * 0.9)))
+        out[at] ^= 1 << int(rng.integers(0, 8))
+    return bytes(out)
+
+
+def zero_start(data: bytes, rng: np.random.Generator) -> bytes:
+    return bytes(512) + data[512:]
+
+
+def junk_before(data: bytes, rng: np.random.Generator) -> bytes:
+    return rng.bytes(1500) + data
+
+
+def junk_after(data: bytes, rng: np.random.Generator) -> bytes:
+    return data + rng.bytes(5000)
+
+
+def zeros_after(data: bytes, rng: np.random.Generator) -> bytes:
+    return data + bytes(12_000 + -len(data) % 4096)
+
+
+_GENERAL: dict[str, Callable[[bytes, np.random.Generator], bytes]] = {
+    f.__name__.replace("_", "-"): f
+    for f in (
+        truncate, truncate_sector, truncate_slightly, zero_cluster, zero_several, ff_cluster, pattern_cluster, noise_cluster,
+        text_cluster, own_cluster, lost_cluster, zero_tail, flip_bits, zero_start, junk_before, junk_after, zeros_after,
+    )
+}  # fmt: skip
+
+
+def _jpeg_cut_tables(data: bytes, rng: np.random.Generator) -> bytes:
+    """All DHT segments taken out."""
+    out, at = bytearray(data[:2]), 2
+    while data[at] == 0xFF and data[at + 1] != 0xDA:
+        length = int.from_bytes(data[at + 2 : at + 4], "big") + 2
+        if data[at + 1] != 0xC4:
+            out += data[at : at + length]
+        at += length
+    return bytes(out) + data[at:]
+
+
+def _jpeg_no_header(data: bytes, rng: np.random.Generator) -> bytes:
+    return bytes(data.find(b"\xff\xda") + 14) + data[data.find(b"\xff\xda") + 14 :]
+
+
+def _box(data: bytes, kind: bytes) -> int:
+    return data.find(kind) - 4
+
+
+def _mp4_mdat_size(data: bytes, rng: np.random.Generator) -> bytes:
+    at = _box(data, b"mdat")
+    size = int.from_bytes(data[at : at + 4], "big")
+    return _put(data, at, (size + 40_000_000).to_bytes(4, "big"))
+
+
+def _mp4_mdat_zero(data: bytes, rng: np.random.Generator) -> bytes:
+    """Size 0 (to the end of the file) though the index follows."""
+    return _put(data, _box(data, b"mdat"), bytes(4))
+
+
+def _mp4_no_ftyp(data: bytes, rng: np.random.Generator) -> bytes:
+    return bytes(int.from_bytes(data[:4], "big")) + data[int.from_bytes(data[:4], "big") :]
+
+
+def _mp4_shift(data: bytes, rng: np.random.Generator) -> bytes:
+    """Bytes put in before the media data, all sizes right: every chunk offset is off by a constant."""
+    at = _box(data, b"mdat")
+    extra = 64
+    return data[:at] + extra.to_bytes(4, "big") + b"free" + bytes(extra - 8) + data[at:]
+
+
+def _mp4_no_index(data: bytes, rng: np.random.Generator) -> bytes:
+    at = _box(data, b"moov")
+    return _put(data, at, bytes(int.from_bytes(data[at : at + 4], "big")))
+
+
+def _wav_sizes(data: bytes, rng: np.random.Generator) -> bytes:
+    at = data.find(b"data")
+    return _put(_put(data, 4, bytes(4)), at + 4, bytes(4))
+
+
+def _png_crc(data: bytes, rng: np.random.Generator) -> bytes:
+    at = data.find(b"IHDR") + 17
+    return _put(data, at, bytes([data[at] ^ 0x55]))
+
+
+def _png_no_end(data: bytes, rng: np.random.Generator) -> bytes:
+    return data[:-12]
+
+
+def _pdf_startxref(data: bytes, rng: np.random.Generator) -> bytes:
+    at = data.rfind(b"startxref") + 10
+    return data[:at] + b"1" + data[at + 1 :]
+
+
+def _zip_no_directory(data: bytes, rng: np.random.Generator) -> bytes:
+    return data[: data.find(b"PK\x01\x02")]
+
+
+_SPECIAL: dict[str, dict[str, Callable[[bytes, np.random.Generator], bytes]]] = {
+    "jpeg": {"no-huffman-tables": _jpeg_cut_tables, "no-header": _jpeg_no_header, "no-end-marker": lambda d, r: d[:-2], "no-start-marker": lambda d, r: bytes(2) + d[2:]},
+    "mp4": {"mdat-size": _mp4_mdat_size, "mdat-size-zero": _mp4_mdat_zero, "no-file-type": _mp4_no_ftyp, "offsets-shifted": _mp4_shift, "no-index": _mp4_no_index},
+    "wav": {"sizes-zero": _wav_sizes},
+    "png": {"header-crc": _png_crc, "no-end": _png_no_end},
+    "pdf": {"startxref-wrong": _pdf_startxref},
+    "zip": {"no-directory": _zip_no_directory},
+}  # fmt: skip
+_HARMLESS = {"junk-after", "zeros-after"}
+_FAMILY = {"mov": "mp4", "m4a": "mp4", "docx": "zip", "xlsx": "zip", "odt": "zip"}
+
+
+def harms_for(name: str) -> list[str]:
+    """The names of all damages that can be done to a file of this format."""
+    return [*_GENERAL, *_SPECIAL.get(_FAMILY.get(name, name), {})]
+
+
+def harm(data: bytes, format_name: str, name: str, seed: int) -> Harm:
+    """``data`` with the damage ``name`` done to it."""
+    function = _GENERAL.get(name) or _SPECIAL[_FAMILY.get(format_name, format_name)][name]
+    rng = np.random.default_rng(seed)
+    damaged = function(data, rng)
+    start = 0 if name in ("junk-before",) else _first_difference(data, damaged)
+    return Harm(name, damaged, start, name in _HARMLESS)

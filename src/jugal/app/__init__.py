@@ -1,0 +1,1 @@
+"""The window. The only package that knows Qt."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from jugal.binary.output import OutputRefused, exclusive_output, free_name, write_pieces
@@ -97,8 +98,10 @@ def _attempt(
     except (RepairImpossible, SourceUnreadable, OutputRefused) as error:
         return _with(base, error=str(error))
     measured = examine_file(output)
+    if measured.score is not None and measured.score > draft.kept:
+        measured = replace(measured, score=round(draft.kept, 2))
     before, after = examination.score or 0.0, measured.score
-    if after is None or after < before - 0.01 or not _better(examination, measured):
+    if after is None or after < before - 1.0 or not _better(examination, measured):
         output.unlink()
         return _with(base, error=f"The repair '{plan.method}' brought nothing: {before:.1f} before, {after or 0:.1f} after.")
     return RepairOutcome(
@@ -129,6 +132,4 @@ def _write(draft: RepairDraft, subject: Subject, into: Path, name: str) -> Path:
 
 
 def _with(outcome: RepairOutcome, **changes: object) -> RepairOutcome:
-    from dataclasses import replace
-
     return replace(outcome, **changes)  # type: ignore[arg-type]

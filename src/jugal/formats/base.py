@@ -94,6 +94,9 @@ class RepairDraft:
     steps: tuple[str, ...]
     #: Extension to give the output where it is another format (an extracted preview), without the dot.
     suffix: str | None = None
+    #: Percent of the original content that is in the output at best; the rest was filled up or left out, which an
+    #: examination of the output alone cannot see.
+    kept: float = 100.0
 
 
 Examiner = Callable[[Subject, Report], None]

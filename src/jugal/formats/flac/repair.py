@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from jugal.binary.output import Piece
-from jugal.formats.base import RepairDraft, RepairImpossible, Subject
-from jugal.formats.flac.check import _sequence
+from jugal.formats.base import RepairDraft, RepairImpossible, Report, Subject
+from jugal.formats.flac.check import _sequence, examine
 from jugal.formats.flac.parse import read_flac
 from jugal.model.span import ByteSpan, merge
 
@@ -32,7 +32,9 @@ def rewrite_stream(subject: Subject, donor: Subject | None) -> RepairDraft:
     for span in frames:
         pieces.append(span)
         steps.append(f"Kept the frames in bytes {span.start:,} to {span.end:,}.")
-    return RepairDraft(tuple(pieces), tuple(steps))
+    report = Report()
+    examine(subject, report)
+    return RepairDraft(tuple(pieces), tuple(steps), kept=report.attainable or 0.0)
 
 
 REPAIRS = {"rewrite-stream": rewrite_stream}

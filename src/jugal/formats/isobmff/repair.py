@@ -7,8 +7,9 @@ import struct
 import numpy as np
 
 from jugal.binary.output import Piece
-from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.base import RepairDraft, RepairImpossible, Report, Subject
 from jugal.formats.isobmff.boxes import CONTAINERS, Box
+from jugal.formats.isobmff.check import examine
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import apply_steps, find_steps
 from jugal.formats.isobmff.tables import Track
@@ -158,7 +159,9 @@ def cut_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
             wide = box.body - box.start == 16
             patches.append((box.start, struct.pack(">I4sQ", 1, b"mdat", size) if wide else struct.pack(">I4s", size, b"mdat")))
             steps.append(f"Set the media data box at {box.start:,} to {size:,} bytes.")
-    return RepairDraft(patched(subject, patches), tuple(steps))
+    report = Report()
+    examine(subject, report)
+    return RepairDraft(patched(subject, patches), tuple(steps), kept=report.attainable or 0.0)
 
 
 def _cut_track(subject: Subject, track: Track, keep: int, new_bodies: dict[int, bytes]) -> None:

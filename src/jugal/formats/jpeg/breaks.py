@@ -57,38 +57,81 @@ def find_break(
 ) -> Break | None:
     """The most marked break at an MCU number in ``low..high``; None where there is too little to compare.
 
-    ``byte_at`` (raw offset per MCU) lets breaks at sector and cluster boundaries weigh more.
+    A break looks like a stair: in its row everything right of it contrasts with the row above, in the next row
+    everything left of it, and nothing else does. An edge of the subject has not that shape. ``byte_at`` (raw
+    offset per MCU) lets breaks at sector and cluster boundaries weigh more.
     """
     width = planes[0].shape[1]
     contrast = row_contrast(planes)
-    total = np.concatenate(([0.0], np.cumsum(contrast, dtype=np.float64)))
     low, high = max(low, width), min(high, contrast.size - 1)
     if high - low < 1 or width < 4:
         return None
+    usual = max(0.5, float(np.median(contrast[width : max(high, width + 1)])))
+    excess = contrast - usual
+    total = np.concatenate(([0.0], np.cumsum(excess, dtype=np.float64)))
     at = np.arange(low, high)
     # Nothing beyond ``high`` was decoded for sure, so nothing there is compared.
     ahead_end = np.minimum(at + width, high + 1)
     ahead = (total[ahead_end] - total[at]) / np.maximum(1, ahead_end - at)
-    behind = (total[at] - total[np.maximum(at - width, 0)]) / width
-    gain = ahead - behind
+    column = at % width
+    before = (total[at] - total[at - column]) / width
+    row_end = np.minimum(at - column + 2 * width, high + 1)
+    after = (total[np.maximum(row_end, ahead_end)] - total[ahead_end]) / width
+    gain = ahead - np.maximum(before, 0.0) - np.maximum(after, 0.0)
     # A break in the last few MCUs has no row to be judged by.
     gain[ahead_end - at < max(4, width // 8)] = -1.0
     weight = np.ones(at.size)
+    weight[np.minimum(column, width - column) <= max(1, width // 16)] = 0.6
     if byte_at is not None:
         first = byte_at[at - 1]
         last = byte_at[np.minimum(at + 1, byte_at.size - 1)]
         for size, bonus in ((512, 1.06), (4096, 1.12)):
-            holds = (last // size) > (first // size)
-            weight[holds] = bonus
+            weight[(last // size) > (first // size)] *= bonus
     flat = planes[0].reshape(-1)
     step = np.minimum(np.abs(flat[at] - flat[at - 1]), _CAP)
     ranked = gain * weight + 0.02 * step
     best = int(np.argmax(ranked))
     # The stretch after the damage may contrast as much again where it ends: the first such place counts.
-    early = np.flatnonzero(ranked >= 0.55 * ranked[best])
+    early = np.flatnonzero(ranked >= 0.7 * ranked[best])
     best = int(early[0]) + int(np.argmax(ranked[early[0] : early[0] + max(2, width // 4)]))
-    usual = float(np.median(contrast[width : max(high, width + 1)]))
-    return Break(int(at[best]), float(gain[best]), max(usual, 0.5))
+    return Break(int(at[best]), float(gain[best]), usual)
+
+
+def find_level_step(planes: list[NDArray[np.float32]]) -> int | None:
+    """An MCU from which on one component is off by a constant, to the end of the row and into the next; else None.
+
+    One flipped bit in a DC difference does this without any error. Only steps that start inside a row, that are
+    the same all along and of which nothing shows left of it or a row later are believed.
+    """
+    width = planes[0].shape[1]
+    count = planes[0].size
+    if width < 24 or count < 6 * width:
+        return None
+    best: tuple[float, int] | None = None
+    margin = max(6, width // 10)
+    for plane in planes[:3]:
+        flat = plane.reshape(-1)
+        vertical = flat[width:] - flat[:-width]
+        rows = vertical[: vertical.size // width * width].reshape(-1, width)
+        # Candidates: the sharpest horizontal jumps, each tested in full.
+        jump = np.abs(np.diff(flat))
+        for at in np.argsort(jump)[::-1][:64].tolist():
+            start = at + 1
+            row, column = divmod(start, width)
+            if row < 2 or row + 2 >= rows.shape[0] or column < margin or width - column < margin:
+                continue
+            here, following, later = rows[row - 1], rows[row], rows[row + 1]
+            inside = np.concatenate((here[column:], following[:column]))
+            middle = float(np.median(inside))
+            spread = float(np.median(np.abs(inside - middle)))
+            quiet = max(abs(float(np.median(x))) for x in (here[:column], following[column:], later))
+            level = abs(middle)
+            if level > 6.0 and level > 6.0 * max(spread, 0.5) and quiet < 0.2 * level:
+                # Both parts must say the same by themselves.
+                parts = [float(np.median(here[column:])), float(np.median(following[:column]))]
+                if min(abs(p) for p in parts) > 0.7 * level and (best is None or level > best[0]):
+                    best = (level, start)
+    return best[1] if best else None
 
 
 def level_offset(planes: list[NDArray[np.float32]], unit: int) -> float:

@@ -72,13 +72,16 @@ def examine(subject: Subject, report: Report) -> None:
     report.thumbnail = thumbnail_of(rgb)
     if structure.missing_quant():
         shown = min(shown, 50.0)
-    opens = selection.opens and not missing and not structure.missing_quant()
+    # Common decoders put the typical tables in where none are given, so that alone keeps no viewer from opening it.
+    broken = picture.frame.marker == spec.PROGRESSIVE and bool(structure.bad_segments)
+    opens = selection.opens and not structure.missing_quant() and not broken and (not missing or believable)
     report.score = shown if opens else scoring.UNOPENABLE
     report.attainable = report.score
     _plans(subject, report, selection, shown, believable)
 
 
 def _segment_findings(subject: Subject, report: Report, selection: Selection) -> None:
+    """What is wrong with the marker chain and the tables."""
     structure, source = selection.structure, subject.source
     if not structure.has_soi and not structure.salvaged and usable(structure):
         report.add(FindingCode.JPEG_SOI, Severity.FATAL, "The start-of-image marker is missing.", 0, 2, Cause.START_OVERWRITTEN)
@@ -119,7 +122,7 @@ def _segment_findings(subject: Subject, report: Report, selection: Selection) ->
         for key in sorted(structure.missing_tables()):
             kind = "AC" if key >> 4 else "DC"
             report.add(
-                FindingCode.JPEG_TABLES, Severity.FATAL, f"The Huffman table {kind} {key & 15} that the scan uses is missing.",
+                FindingCode.JPEG_TABLES, Severity.MAJOR, f"The Huffman table {kind} {key & 15} that the scan uses is missing.",
                 structure.scans[0].segment.start, structure.scans[0].segment.end,
             )  # fmt: skip
         for ident in sorted(structure.missing_quant()):
@@ -349,11 +352,12 @@ def _plans(subject: Subject, report: Report, selection: Selection, shown: float,
         report.plan("donor-header", "Take the header from a healthy picture of the same camera and settings.", 90.0, True)
         report.attainable = max(report.attainable, 90.0)
         return
-    if not selection.opens:
+    broken = structure.frame is not None and structure.frame.marker == spec.PROGRESSIVE and bool(structure.bad_segments)
+    if not selection.opens or missing or broken:
         reachable = shown if believable else 10.0
         if missing:
             report.plan("standard-tables", "Put the standard's typical Huffman tables where the lost ones were.", reachable)
-        elif structure.has_soi and not structure.salvaged:
+        elif structure.has_soi and not structure.salvaged and not broken:
             report.plan("trim", "Cut the bytes before and after the picture away.", reachable)
         else:
             report.plan("rebuild-header", "Write a new start from the segments that are left.", reachable)
@@ -363,6 +367,9 @@ def _plans(subject: Subject, report: Report, selection: Selection, shown: float,
     else:
         report.attainable = max(report.attainable or 0.0, shown)
         if structure.eoi is None and decodable(structure):
-            report.plan("close", "End the file with the marker that is missing.", shown)
+            if report.has(FindingCode.JPEG_SHORT) and len(structure.scans) == 1 and structure.frame and structure.frame.marker in spec.SEQUENTIAL:
+                report.plan("pad", "Fill the lost part with neutral grey to the full size and end the file.", shown)
+            else:
+                report.plan("close", "End the file with the marker that is missing.", shown)
         elif structure.end < subject.size:
             report.plan("trim", "Cut the bytes after the picture away.", shown)

@@ -11,7 +11,7 @@ from jugal.binary.blocks import Fill
 from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.breaks import find_break, level_offset, level_planes
+from jugal.formats.jpeg.breaks import find_break, find_level_step, level_offset, level_planes
 from jugal.formats.jpeg.decode import Decoded, Picture, raw_offsets
 from jugal.formats.jpeg.parse import Structure
 from jugal.model.codes import FindingCode
@@ -61,7 +61,20 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
         result.foreign.extend(merge(foreign))
         marks = sorted([(f.span, True) for f in fills] + [(s, False) for s in merge(foreign)], key=lambda x: x[0].start)
         _judge_scan(result, structure, picture, number, decoded, planes, marks, subject.size)
+    if not result.damages and picture.frame.marker in spec.SEQUENTIAL and len(picture.scans) == 1:
+        _silent_step(result, picture, planes)
     return result
+
+
+def _silent_step(result: Verdicts, picture: Picture, planes: list[NDArray[np.float32]]) -> None:
+    """A level step that no error tells of: flipped bits in a DC difference."""
+    decoded = picture.scans[0]
+    if decoded.scan.restart_interval:
+        return
+    unit = find_level_step(planes)
+    if unit is not None:
+        at = int(_unit_bytes(decoded)[unit])
+        result.damages.append(Damage(0, unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
 
 
 def _bad_fills(subject: Subject, structure: Structure, decoded: Decoded, span: ByteSpan) -> list[Fill]:
@@ -303,9 +316,9 @@ def impairment(picture: Picture, scan_number: int) -> float:
     scan = picture.scans[scan_number].scan
     if picture.frame.marker != spec.PROGRESSIVE:
         return 1.0
-    luma = any(index == 0 for index, _, _ in scan.components)
+    luma = 1.0 if any(index == 0 for index, _, _ in scan.components) else 0.5
     if scan.ss == 0:
-        return 1.0 if scan.ah == 0 else 0.25
+        return 1.0 if scan.ah == 0 else 0.15
     if scan.ah == 0:
-        return 1.0 if luma else 0.6
-    return (0.5 if scan.al else 0.15) * (1.0 if luma else 0.6)
+        return (0.5 if scan.ss < 4 else 0.3) * luma
+    return (0.1 if scan.al else 0.03) * luma

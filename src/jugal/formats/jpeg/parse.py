@@ -189,7 +189,10 @@ def parse_dqt(body: bytes) -> dict[int, np.ndarray] | None:
     while at < len(body):
         precision, ident = body[at] >> 4, body[at] & 15
         length = 64 * (precision + 1)
-        values = np.frombuffer(body[at + 1 : at + 1 + length], ">u2" if precision else "u1").astype(np.uint16)
+        raw = body[at + 1 : at + 1 + length]
+        if precision > 1 or ident > 3 or len(raw) < length:
+            return None
+        values = np.frombuffer(raw, ">u2" if precision else "u1").astype(np.uint16)
         if precision > 1 or ident > 3 or values.size < 64 or not values.all():
             return None
         tables[ident] = values

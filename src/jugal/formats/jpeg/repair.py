@@ -47,6 +47,48 @@ def close(subject: Subject, donor: Subject | None) -> RepairDraft:
     return RepairDraft(pieces, (f"Kept bytes {structure.start:,} to {end:,} and added the end-of-image marker.",))
 
 
+def pad(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """The data up to its last whole MCU, then neutral grey to the full size, restart markers kept in step."""
+    structure = _structure(subject)
+    frame, scan = structure.frame, structure.scans[0]
+    if frame is None or not decodable(structure) or len(structure.scans) != 1 or frame.marker not in spec.SEQUENTIAL:
+        raise RepairImpossible("Only sequential pictures of one scan can be filled up.")
+    decoded = decode(frame, structure.scans, structure.quant).scans[0]
+    last = decoded.segments.start.size - 1
+    done = int(decoded.done[last])
+    first_clean = int(decoded.segments.start[last])
+    keep = int(decoded.raw([first_clean * 8])[0])
+    reached = int(decoded.segments.mcu[last]) + done
+    interval = scan.restart_interval
+    if done < int(decoded.segments.count[last]):
+        used = int(decoded.unit_pos[reached]) - first_clean * 8
+    else:
+        used = int(decoded.used[last])
+    bits = np.unpackbits(scan.entropy.clean[first_clean : first_clean + used // 8 + 1])[:used]
+    grey = _grey_mcu_bits(structure, scan)
+    parts: list[Piece] = [ByteSpan(structure.start, keep)]
+    unit = reached
+    while unit < decoded.units or bits.size:
+        stop = decoded.units if not interval else min(decoded.units, (unit // interval + 1) * interval)
+        if bits.size and interval and unit and unit % interval == 0:
+            stop = unit
+        parts.append(pack_bits(np.concatenate((bits, np.tile(grey, stop - unit)))))
+        bits = np.empty(0, np.uint8)
+        unit = stop
+        if unit < decoded.units and interval:
+            parts.append(bytes([0xFF, 0xD0 + (unit // interval - 1) % 8]))
+    parts.append(_EOI)
+    share = 100.0 * reached / decoded.units
+    return RepairDraft(
+        tuple(parts),
+        (
+            f"Kept bytes {structure.start:,} to {scan.entropy.end:,}: {reached:,} of {decoded.units:,} blocks of the picture.",
+            f"Wrote {decoded.units - reached:,} grey blocks and the end-of-image marker.",
+        ),
+        kept=share,
+    )
+
+
 def rebuild_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     """A new start from the segments that were found, then the scans as they are."""
     structure = _structure(subject)
@@ -55,7 +97,11 @@ def rebuild_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     pieces: list[Piece] = [_SOI]
     steps = ["Wrote the start-of-image marker."]
     scan_starts = {s.segment.start: s for s in structure.scans}
+    bad = {s.start for s in structure.bad_segments}
     for segment in structure.segments:
+        if segment.start in bad:
+            steps.append(f"Left out the impossible segment 0xFF{segment.marker:02X}, bytes {segment.start:,} to {segment.end:,}.")
+            continue
         pieces.append(ByteSpan(segment.start, segment.end))
         steps.append(f"Kept the segment 0xFF{segment.marker:02X}, bytes {segment.start:,} to {segment.end:,}.")
         scan = scan_starts.get(segment.start)
@@ -141,7 +187,7 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
             (header, ByteSpan(start, end), _EOI),
             ("Wrote the donor's header.", f"Kept the entropy-coded data, bytes {start:,} to {end:,}."),
         )
-    return _late_start(subject, model, header, start, shift, total)
+    return _late_start(subject, donor, model, header, start, shift, total)
 
 
 def _lent_header(donor: Subject, model: Structure) -> bytes:
@@ -182,7 +228,7 @@ def _trial(subject: Subject, model: Structure, start: int, shift: int, trial_byt
     return int(picture.scans[0].done.sum())
 
 
-def _late_start(subject: Subject, model: Structure, header: bytes, start: int, shift: int, total: int) -> RepairDraft:
+def _late_start(subject: Subject, donor: Subject, model: Structure, header: bytes, start: int, shift: int, total: int) -> RepairDraft:
     """Grey MCUs for what is lost at the start, then the surviving bits moved behind them."""
     assert model.frame is not None
     scan = model.scans[0]
@@ -195,26 +241,56 @@ def _late_start(subject: Subject, model: Structure, header: bytes, start: int, s
     lost = total - have
     if lost < 0:
         raise RepairImpossible("More picture data is left than the donor's size has room for.")
-    grey = _grey_mcu_bits(model, scan)
-    bits = np.concatenate((np.tile(grey, lost), np.unpackbits(entropy.clean[: entropy.length])[:used]))
+    offsets = _level_offsets(donor, model, picture.dc, have)
+    prefix = [np.tile(_grey_mcu_bits(model, scan), max(0, lost - 1))]
+    if lost:
+        prefix.append(_grey_mcu_bits(model, scan, offsets))
+    bits = np.concatenate((*prefix, np.unpackbits(entropy.clean[: entropy.length])[:used]))
     return RepairDraft(
         (header, pack_bits(bits), _EOI),
         (
             "Wrote the donor's header.",
             f"Wrote {lost:,} grey blocks for the part that is lost.",
             f"Moved {used:,} bits of picture data from byte {start:,}, bit {shift % 8}, behind them, unchanged.",
+            "Estimated the brightness and tint of the whole, which the lost part carried.",
         ),
+        # The absolute levels went with the start, so the colours are an estimate.
+        kept=50.0 * have / total,
     )
 
 
-def _grey_mcu_bits(model: Structure, scan: Scan) -> np.ndarray:
-    """One MCU of blocks with no difference in level and no detail."""
+def _level_offsets(donor: Subject, model: Structure, planes: list[np.ndarray], have: int) -> list[int]:
+    """Per component the DC value to begin with: the donor's usual level, moved so that no value leaves the range."""
+    assert model.frame is not None
+    lent = decode(model.frame, model.scans, model.quant)
+    offsets = []
+    for component, plane, other in zip(model.frame.components, planes, lent.dc, strict=True):
+        step = max(1, int(model.quant[component.tq][0]))
+        values = plane.reshape(-1)[: have * component.h * component.v]
+        low, high = np.percentile(values, (1, 99))
+        limit = 1024 // step
+        offset = float(np.median(other)) - float(np.median(values))
+        offset = min(max(offset, -limit - low), limit - high) if high - low < 2 * limit else -(high + low) / 2
+        offsets.append(round(offset))
+    return offsets
+
+
+def _grey_mcu_bits(model: Structure, scan: Scan, offsets: list[int] | None = None) -> np.ndarray:
+    """One MCU of blocks without detail, at the level before or, with ``offsets``, that much from it."""
     assert model.frame is not None
     bits: list[int] = []
+    single = len(scan.components) == 1
     for index, td, ta in scan.components:
         component = model.frame.components[index]
-        one = _code(scan.tables[td], 0) + _code(scan.tables[ta | 0x10], 0)
-        bits += one * (component.h * component.v)
+        end = _code(scan.tables[ta | 0x10], 0)
+        blocks = 1 if single else component.h * component.v
+        value = offsets[index] if offsets else 0
+        size = abs(value).bit_length()
+        first = _code(scan.tables[td], size)
+        if size:
+            raw = value if value > 0 else value + (1 << size) - 1
+            first = first + [(raw >> (size - 1 - i)) & 1 for i in range(size)]
+        bits += first + end + (_code(scan.tables[td], 0) + end) * (blocks - 1)
     return np.array(bits, np.uint8)
 
 
@@ -233,6 +309,7 @@ def _code(table, symbol: int) -> list[int]:  # type: ignore[no-untyped-def]
 REPAIRS = {
     "trim": trim,
     "close": close,
+    "pad": pad,
     "rebuild-header": rebuild_header,
     "standard-tables": standard_tables,
     "donor-header": donor_header,

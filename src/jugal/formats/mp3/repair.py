@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from jugal.binary.output import Piece
-from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.base import RepairDraft, RepairImpossible, Report, Subject
+from jugal.formats.mp3.check import examine
 from jugal.formats.mp3.parse import read_stream
 from jugal.kernels.mp3 import BITRATES, RATES, frame_length
 from jugal.model.span import ByteSpan, merge
@@ -44,7 +45,9 @@ def rewrite_frames(subject: Subject, donor: Subject | None) -> RepairDraft:
         steps.append(f"Kept the frames in bytes {span.start:,} to {span.end:,}.")
     if stream.end < subject.size:
         pieces.append(ByteSpan(stream.end, subject.size))
-    return RepairDraft(tuple(pieces), tuple(steps))
+    report = Report()
+    examine(subject, report)
+    return RepairDraft(tuple(pieces), tuple(steps), kept=report.attainable or 0.0)
 
 
 REPAIRS = {"rewrite-frames": rewrite_frames}

@@ -79,8 +79,10 @@ def _broken_chain(subject: Subject, report: Report, at: int, chunks: list[Chunk]
     span = ByteSpan(at, max(at, min(following, subject.size)))
     marked = holes(subject, span)
     start = at
-    if marked and marked[0].span.start < at + 4096:
-        start = min(at, marked[0].span.start)
+    if marked:
+        start = marked[0].span.start
+    elif subject.source.read(at + 4, 4) == b"IDAT":
+        return  # the picture data itself tells better where it breaks
     if at >= subject.size - 12 and not marked:
         return
     report.add(FindingCode.PNG_CHUNK, Severity.MAJOR, "The chain of chunks breaks here.", start, span.end, Cause.UNREADABLE if marked else None)
@@ -103,11 +105,13 @@ def _palette(subject: Subject, chunks: list[Chunk]) -> bytes:
 def _data_findings(subject: Subject, report: Report, header: Header, chunks: list[Chunk], picture: Inflated) -> float:
     """Findings about the picture data; returns the share of it that is good."""
     expected = header.data_length
-    bad_chunk = next((c for c in chunks if not c.crc_ok and not c.cut), None)
+    bad_chunk = next((c for c in chunks if not c.crc_ok), None)
     good_length = picture.length
     complete = picture.finished and picture.length == expected and picture.broken_at is None
     if complete and bad_chunk is None:
         return 1.0
+    if bad_chunk is not None and bad_chunk.cut and not holes(subject, ByteSpan(bad_chunk.data, subject.size)):
+        bad_chunk = None
     gap = _gap(chunks)
     if complete and gap is None:
         # The Adler-32 at the stream's end fits too: the data is good, only the chunk's CRC is wrong.
@@ -166,7 +170,8 @@ def _row_evidence(header: Header, picture: Inflated, bad: Chunk) -> tuple[int, F
             out = (first + int(wrong[0]) - 1) * stride
             for at, length in picture.progress:
                 if length >= out:
-                    place = max(bad.data, at - 4096)
+                    if at <= bad.end + 4096:
+                        place = max(bad.data, at - 2048)
                     break
         elif bad.length > 8192 and picture.broken_at is not None:
             place = max(bad.data, picture.broken_at - 2048)

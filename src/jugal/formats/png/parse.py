@@ -89,7 +89,13 @@ def read_chunks(source: Source, limits: Limits) -> tuple[list[Chunk], int | None
         chunk = _chunk_at(source, at)
         if chunk is None:
             broken = at if broken is None else broken
-            at = _search(source, at + 1)
+            following = _search(source, at + 1)
+            kind = source.read(at + 4, 4)
+            if kind == b"IDAT":
+                # Its own data is damaged or short: keep what lies before the next believable chunk.
+                stop = following if following >= 0 else source.size
+                chunks.append(Chunk(kind, at, at + 8, max(0, stop - at - 12), False))
+            at = following
             if at < 0:
                 break
             continue

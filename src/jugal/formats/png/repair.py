@@ -78,6 +78,7 @@ def salvage_rows(subject: Subject, donor: Subject | None) -> RepairDraft:
             f"Kept {rows:,} of {header.height:,} rows, compressed anew without loss.",
             f"Filled up {header.data_length - len(good):,} bytes of picture data that are lost.",
         ),
+        kept=100.0 * len(good) / header.data_length,
     )
 
 

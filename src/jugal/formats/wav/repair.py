@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import struct
+from dataclasses import replace
 
-from jugal.formats.base import RepairDraft, RepairImpossible, Subject
-from jugal.formats.wav.check import Wave, read_wave
+from jugal.formats.base import RepairDraft, RepairImpossible, Report, Subject
+from jugal.formats.wav.check import Wave, examine, read_wave
 from jugal.model.span import ByteSpan
 
 _RIFF_LIMIT = 2**32 - 16
@@ -52,7 +53,9 @@ def fix_sizes(subject: Subject, donor: Subject | None) -> RepairDraft:
             for ident, at, stated in wave.chunks
             if at + 8 < wave.data_at and ident not in (b"data", b"ds64")
         ]
-    return _assemble(chunks, data, [])
+    report = Report()
+    examine(subject, report)
+    return replace(_assemble(chunks, data, []), kept=report.attainable or 0.0)
 
 
 def trim(subject: Subject, donor: Subject | None) -> RepairDraft:

@@ -6,8 +6,8 @@ import struct
 import zlib
 
 from jugal.binary.output import Piece
-from jugal.formats.base import RepairDraft, RepairImpossible, Subject
-from jugal.formats.zip.check import gather
+from jugal.formats.base import RepairDraft, RepairImpossible, Report, Subject
+from jugal.formats.zip.check import examine, gather
 from jugal.formats.zip.members import Content
 from jugal.formats.zip.names import format_of_members
 from jugal.formats.zip.package import close_xml, is_xml
@@ -49,7 +49,9 @@ def rebuild(subject: Subject, donor: Subject | None) -> RepairDraft:
     whole = b"".join(directory)
     pieces.append(whole + b"PK\x05\x06" + struct.pack("<4H2IH", 0, 0, len(directory), len(directory), len(whole), at, 0))
     steps.append(f"Wrote a central directory of {len(directory):,} members.")
-    return RepairDraft(tuple(pieces), tuple(steps))
+    report = Report()
+    examine(subject, report)
+    return RepairDraft(tuple(pieces), tuple(steps), kept=report.attainable or 0.0)
 
 
 def _time_of(subject: Subject, content: Content) -> bytes:

@@ -1,0 +1,55 @@
+"""Asks the preview process for pictures. A decoder that dies or hangs costs its preview, never the window."""
+
+from __future__ import annotations
+
+import multiprocessing
+from concurrent.futures import CancelledError, Future
+from typing import Any
+
+from pebble import ProcessExpired, ProcessPool
+from PySide6.QtCore import QObject, Signal
+
+from jugal.app.bridge.decode import Preview, limit_memory, render
+
+_DEADLINE_S = 20
+
+
+class Previewer(QObject):
+    """One child process. ``ready`` carries the request's key and a Preview."""
+
+    ready = Signal(object, object)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        context = multiprocessing.get_context("forkserver")
+        self._pool: Any = ProcessPool(max_workers=1, initializer=limit_memory, context=context)
+        self._waiting: dict[object, Future[Any]] = {}
+
+    def ask(self, key: object, path: str, format_name: str, kind: str, position: float = 0.0) -> None:
+        """Requests a preview; an older request with the same key is given up."""
+        old = self._waiting.pop(key, None)
+        if old is not None:
+            old.cancel()
+        future = self._pool.schedule(render, args=(path, format_name, kind, position), timeout=_DEADLINE_S)
+        self._waiting[key] = future
+        future.add_done_callback(lambda done, key=key: self._answer(key, done))
+
+    def _answer(self, key: object, future: Future[Any]) -> None:
+        try:
+            preview = future.result()
+        except CancelledError:
+            return
+        except TimeoutError:
+            preview = Preview(text="The decoder took too long and was stopped.")
+        except ProcessExpired:
+            preview = Preview(text="The decoder died of this file. The findings below still hold.")
+        except Exception as error:  # a decoder may raise anything; it becomes the preview's words
+            preview = Preview(text=f"No decoder opens this file: {error}")
+        try:
+            self.ready.emit(key, preview)
+        except RuntimeError:
+            pass  # the window is gone
+
+    def close(self) -> None:
+        self._pool.stop()
+        self._pool.join()

@@ -1,0 +1,106 @@
+"""``make shots``: one current picture of each main view, from the demo case, into docs/screenshots."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PySide6.QtCore import QSettings
+from PySide6.QtGui import QFont
+from PySide6.QtWidgets import QApplication
+
+from jugal.app.controllers.session import Session
+from jugal.app.style.tokens import DARK, LIGHT
+from jugal.app.views.window import Window
+from jugal.model.result import Verdict
+from jugal.samples.demo import make_demo
+
+
+def wait(application: QApplication, until, seconds: float = 120.0) -> None:  # type: ignore[no-untyped-def]
+    end = time.monotonic() + seconds
+    while time.monotonic() < end and not until():
+        application.processEvents()
+        time.sleep(0.01)
+
+
+def settle(application: QApplication, seconds: float = 0.6) -> None:
+    wait(application, lambda: False, seconds)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--into", default="docs/screenshots")
+    parser.add_argument("--dark", action="store_true")
+    parser.add_argument("--size", default="1280x800")
+    parser.add_argument("--scale", type=float, default=1.0)
+    arguments = parser.parse_args()
+    into = Path(arguments.into)
+    into.mkdir(parents=True, exist_ok=True)
+    application = QApplication(sys.argv[:1])
+    application.setStyle("Fusion")
+    font = QFont(application.font())
+    font.setPointSizeF(font.pointSizeF() * arguments.scale)
+    application.setFont(font)
+    with tempfile.TemporaryDirectory(prefix="jugal-shots-") as folder:
+        files = make_demo()
+        session = Session()
+        window = Window(session, QSettings(f"{folder}/settings.ini", QSettings.Format.IniFormat))
+        window.theme = DARK if arguments.dark else LIGHT
+        window.apply_theme()
+        width, height = (int(x) for x in arguments.size.split("x"))
+        window.resize(width, height)
+        window.show()
+        session.open_case(Path(folder) / "Odrell mussel survey.jugal")
+        session.add_sources([str(files)])
+        settle(application)
+        shoot(window, into / "intake.png")
+        ended: list[str] = []
+        session.run_ended.connect(ended.append)
+        window.start_run()
+        wait(application, lambda: session.model.total() > 40)
+        settle(application, 0.3)
+        wait(application, lambda: bool(ended))
+        settle(application)
+        window.triage.table.sortByColumn(3, window.triage.table.horizontalHeader().sortIndicatorOrder())
+        window.triage.table.selectRow(12)
+        settle(application)
+        shoot(window, into / "triage.png")
+        rows = session.model.all_rows()
+        number = next(r.id for r in rows if r.path.endswith("LURGA1006.JPG"))
+        repaired: list[str] = []
+        session.repair_ended.connect(repaired.append)
+        worth = [r.id for r in rows if r.verdict in (Verdict.REPAIRABLE, Verdict.DAMAGED)]
+        session.repair([n for n in worth if (e := session.examination(n)) and e.worth_repairing])
+        wait(application, lambda: bool(repaired))
+        window.take_to_bench(number)
+        settle(application, 2.5)
+        shoot(window, into / "bench.png")
+        window.take_to_bench(next(r.id for r in rows if r.path.endswith("LURGA1004.JPG")))
+        settle(application, 2.0)
+        shoot(window, into / "bench-damage.png")
+        window.triage.table.clearSelection()
+        window.handover.target.setText(f"{folder}/delivery")
+        window.go("handover")
+        settle(application)
+        delivered: list[str] = []
+        session.delivery_ended.connect(delivered.append)
+        window.handover.deliver()
+        wait(application, lambda: bool(delivered))
+        settle(application)
+        shoot(window, into / "handover.png")
+        window.close()
+
+
+def shoot(window: Window, path: Path) -> None:
+    window.grab().save(str(path))
+    print(path)
+
+
+if __name__ == "__main__":
+    main()

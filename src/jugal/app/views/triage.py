@@ -1,0 +1,203 @@
+"""Triage: the case's files as rows with their strips, the horizon above them, the filter as a sentence."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QEvent, QModelIndex, QObject, Qt, QTimer, Signal
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QHeaderView, QLabel, QLineEdit, QMenu, QPushButton, QTableView, QToolButton, QVBoxLayout, QWidget
+
+from jugal.app.controllers.session import Session
+from jugal.app.models.files import FORMAT, NAME, SCORE, SIZE, STRIP, THUMB, VERDICT
+from jugal.app.style import tokens
+from jugal.app.style.tokens import Theme
+from jugal.app.views.intake import label
+from jugal.app.widgets.horizon import Horizon
+from jugal.app.widgets.rows import RowDelegate, human_size
+from jugal.model.result import Kind, Verdict
+
+
+class WordButton(QToolButton):
+    """A word in the filter sentence that opens a menu of what it may say."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.setProperty("role", "word")
+        self.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.setMenu(QMenu(self))
+        self.setAccessibleName(name)
+        self.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextOnly)
+
+
+class TriageView(QWidget):
+    """Rows that unfold in place; ``to_bench`` carries the file to look at closely."""
+
+    to_bench = Signal(int)
+
+    def __init__(self, session: Session, theme: Theme) -> None:
+        super().__init__()
+        self._session = session
+        self._model = session.model
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        self.horizon = Horizon(theme)
+        self.horizon.brushed.connect(lambda low, high: self._model.set_filter(low=low, high=high))
+        layout.addWidget(self.horizon)
+        layout.addWidget(self._sentence())
+        self.table = QTableView()
+        self.table.setModel(self._model)
+        self.delegate = RowDelegate(theme)
+        self.table.setItemDelegate(self.delegate)
+        self._dress_table()
+        layout.addWidget(self.table, 1)
+        self.empty = label("Nothing has been examined yet. Go to Intake (Ctrl+1), add a folder and press Examine.", "soft")
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        layout.addWidget(self.empty, 1)
+        self._refresh = QTimer(self)
+        self._refresh.setSingleShot(True)
+        self._refresh.setInterval(150)
+        self._refresh.timeout.connect(self._show_counts)
+        self._model.changed.connect(self._later)
+        session.case_changed.connect(self._show_counts)
+        self._show_counts()
+
+    def _later(self) -> None:
+        if not self._refresh.isActive():
+            self._refresh.start()
+
+    def _sentence(self) -> QWidget:
+        bar = QWidget()
+        row = QHBoxLayout(bar)
+        row.setContentsMargins(tokens.MARGIN, 6, tokens.MARGIN, 6)
+        row.setSpacing(4)
+        row.addWidget(QLabel("Show"))
+        self.kind_word, self.format_word, self.verdict_word = WordButton("Kind"), WordButton("Format"), WordButton("Verdict")
+        self.name_edit = QLineEdit()
+        self.name_edit.setPlaceholderText("any name")
+        self.name_edit.setAccessibleName("Part of the name")
+        self.name_edit.setMaximumWidth(180)
+        self.name_edit.textChanged.connect(lambda text: self._model.set_filter(text=text))
+        self.score_word = QLabel()
+        for widget in (self.kind_word, QLabel("of"), self.format_word, QLabel("that are"), self.verdict_word, QLabel("named"), self.name_edit, self.score_word):
+            row.addWidget(widget)
+        self.clear = QPushButton("Show everything")
+        self.clear.clicked.connect(self.show_everything)
+        row.addWidget(self.clear)
+        row.addStretch(1)
+        self.count = QLabel()
+        self.count.setProperty("role", "soft")
+        row.addWidget(self.count)
+        return bar
+
+    def _dress_table(self) -> None:
+        table = self.table
+        table.setAccessibleName("Files of the case")
+        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        table.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        table.setShowGrid(False)
+        table.setTabKeyNavigation(False)
+        table.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        table.verticalHeader().hide()
+        table.verticalHeader().setDefaultSectionSize(tokens.ROW_HEIGHT)
+        table.verticalHeader().setMinimumSectionSize(20)
+        header = table.horizontalHeader()
+        header.setSectionsClickable(True)
+        header.setSortIndicatorShown(True)
+        header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        header.setHighlightSections(False)
+        header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
+        header.sortIndicatorChanged.connect(self._model.sort)
+        for column, width in ((THUMB, tokens.THUMB_WIDTH), (NAME, 330), (SCORE, 90), (VERDICT, 110), (FORMAT, 62), (SIZE, 84)):
+            table.setColumnWidth(column, width)
+        header.setSectionResizeMode(STRIP, QHeaderView.ResizeMode.Stretch)
+        table.selectionModel().currentRowChanged.connect(self._unfold)
+        table.doubleClicked.connect(lambda _: self.take_to_bench())
+        table.installEventFilter(self)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if watched is self.table and isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            if event.key() == Qt.Key.Key_Space:
+                self._toggle_fold()
+                return True
+        return super().eventFilter(watched, event)
+
+    def _unfold(self, current: QModelIndex, previous: QModelIndex = QModelIndex()) -> None:
+        """The current row is tall, all others as usual."""
+        header = self.table.verticalHeader()
+        if 0 <= self.delegate.open_row < self._model.rowCount():
+            header.resizeSection(self.delegate.open_row, tokens.ROW_HEIGHT)
+        self.delegate.open_row = current.row() if current.isValid() else -1
+        if current.isValid():
+            header.resizeSection(current.row(), tokens.OPEN_ROW_HEIGHT)
+            self.table.scrollTo(current)
+
+    def _toggle_fold(self) -> None:
+        current = self.table.currentIndex()
+        if self.delegate.open_row == current.row():
+            self._unfold(QModelIndex())
+            self.table.viewport().update()
+        else:
+            self._unfold(current)
+
+    def take_to_bench(self) -> None:
+        number = self._model.number_at(self.table.currentIndex().row())
+        if number is not None:
+            self.to_bench.emit(number)
+
+    def selected_numbers(self) -> list[int]:
+        """The files chosen by hand, in shown order."""
+        rows = sorted({i.row() for i in self.table.selectionModel().selectedRows()})
+        return [n for r in rows if (n := self._model.number_at(r)) is not None]
+
+    def step(self, by: int) -> int | None:
+        """The file ``by`` rows on from the current one, which becomes the current one."""
+        row = self.table.currentIndex().row() + by
+        number = self._model.number_at(row)
+        if number is not None:
+            self.table.selectRow(row)
+        return number
+
+    def point_at(self, number: int) -> None:
+        row = self._model.place_of(number)
+        if row >= 0:
+            self.table.selectRow(row)
+
+    def show_everything(self) -> None:
+        self.name_edit.clear()
+        self.horizon.set_range(0, 100)
+        self._model.clear_filter()
+
+    def set_theme(self, theme: Theme) -> None:
+        self.horizon.set_theme(theme)
+        self.delegate.theme = theme
+        self.table.viewport().update()
+
+    def _show_counts(self) -> None:
+        model, counts, f = self._model, self._model.counts(), self._model.filter
+        total = model.total()
+        self.table.setVisible(total > 0)
+        self.empty.setVisible(total == 0)
+        self.horizon.set_counts(model.horizon())
+        self._fill(self.kind_word, "files of all kinds" if f.kind is None else f"{f.kind.value} files", "kind", [(None, "all kinds", total), *((k, k.value, counts["kind"][k]) for k in Kind if counts["kind"][k])])
+        self._fill(self.format_word, f.format or "any format", "format", [("", "any format", total), *((n, n, c) for n, c in sorted(counts["format"].items()))])
+        self._fill(self.verdict_word, "in any state" if f.verdict is None else f.verdict.value, "verdict", [(None, "in any state", total), *((v, v.value, counts["verdict"][v]) for v in Verdict if counts["verdict"][v])])
+        narrowed = (f.low, f.high) != (0.0, 100.0)
+        self.score_word.setText(f"with a score from {f.low:.0f} to {f.high:.0f}" if narrowed else "")
+        self.clear.setVisible(not f.is_open)
+        shown = model.rowCount()
+        selected = len(self.table.selectionModel().selectedRows())
+        words = [f"{shown:,} of {total:,} files, {human_size(model.shown_bytes())}"]
+        if model.without_score:
+            words.append(f"{model.without_score:,} without a score are kept apart")
+        if selected > 1:
+            words.append(f"{selected:,} chosen")
+        self.count.setText(" · ".join(words))
+
+    def _fill(self, button: WordButton, text: str, key: str, options: list[tuple[object, str, int]]) -> None:
+        button.setText(text)
+        menu = button.menu()
+        if menu.isVisible():
+            return
+        menu.clear()
+        for value, words, count in options:
+            menu.addAction(f"{words}  ({count:,})").triggered.connect(lambda _=False, v=value: self._model.set_filter(**{key: v}))

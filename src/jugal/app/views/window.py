@@ -1,0 +1,293 @@
+"""The window: the line of work along the top, the four places under it, one line of words at the bottom."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtWidgets import QApplication, QFileDialog, QFrame, QHBoxLayout, QLabel, QMainWindow, QMenu, QProgressBar, QPushButton, QStackedWidget, QToolButton, QVBoxLayout, QWidget
+
+from jugal.app.actions.build import build_actions
+from jugal.app.actions.registry import ACTIONS, by_ident
+from jugal.app.bridge.previewer import Previewer
+from jugal.app.controllers.session import RepairTold, RunState, Session
+from jugal.app.style import tokens
+from jugal.app.style.tokens import DARK, LIGHT, Theme
+from jugal.app.views.bench import BenchView
+from jugal.app.views.handover import HandoverView
+from jugal.app.views.intake import IntakeView
+from jugal.app.views.triage import TriageView
+from jugal.app.widgets.rows import human_size
+from jugal.model.result import RepairStatus, Verdict
+
+PLACES = ("intake", "triage", "bench", "handover")
+
+
+class Window(QMainWindow):
+    """Everything the technician sees."""
+
+    def __init__(self, session: Session, settings: QSettings | None = None) -> None:
+        super().__init__()
+        self.session = session
+        self.settings = settings or QSettings("jugal", "jugal")
+        self.theme: Theme = DARK if self.settings.value("theme") == "dark" else LIGHT
+        self.previewer = Previewer(self)
+        self.setWindowTitle("Jugal")
+        self.setAcceptDrops(True)
+        self.resize(1280, 800)
+        self.intake = IntakeView(session)
+        self.triage = TriageView(session, self.theme)
+        self.bench = BenchView(session, self.theme, self.previewer)
+        self.handover = HandoverView(session)
+        self.stack = QStackedWidget()
+        for view in (self.intake, self.triage, self.bench, self.handover):
+            self.stack.addWidget(view)
+        body = QWidget()
+        layout = QVBoxLayout(body)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self._line_of_work())
+        self.progress = QProgressBar()
+        self.progress.setTextVisible(False)
+        self.progress.setRange(0, 1000)
+        self.progress.setAccessibleName("Progress of the run, by bytes")
+        layout.addWidget(self.progress)
+        layout.addWidget(self.stack, 1)
+        self.words = QLabel()
+        self.words.setContentsMargins(tokens.MARGIN, 5, tokens.MARGIN, 6)
+        self.words.setAccessibleName("What the program has to say")
+        layout.addWidget(self.words)
+        self.setCentralWidget(body)
+        places = {"intake": self.intake, "triage": self.triage, "bench": self.bench, "handover": self.handover}
+        self.actions_by_name = build_actions(self, self._handlers(), places)
+        self._fill_menu()
+        self._connect()
+        self.apply_theme()
+        self.go("intake")
+        geometry = self.settings.value("geometry")
+        if geometry is not None:
+            self.restoreGeometry(geometry)
+
+    def _line_of_work(self) -> QWidget:
+        bar = QFrame()
+        bar.setProperty("role", "bar")
+        row = QHBoxLayout(bar)
+        row.setContentsMargins(tokens.MARGIN, 0, tokens.MARGIN, 0)
+        row.setSpacing(0)
+        self.stations: dict[str, QToolButton] = {}
+        for place in PLACES:
+            button = QToolButton()
+            button.setProperty("role", "station")
+            button.setCheckable(True)
+            button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextOnly)
+            button.clicked.connect(lambda _=False, p=place: self.go(p))
+            self.stations[place] = button
+            row.addWidget(button)
+            if place != PLACES[-1]:
+                arrow = QLabel("›")
+                arrow.setProperty("role", "soft")
+                row.addWidget(arrow)
+        row.addStretch(1)
+        self.run_words = QLabel()
+        self.run_words.setProperty("role", "soft")
+        row.addWidget(self.run_words)
+        row.addSpacing(tokens.GAP)
+        self.pause = QPushButton("Pause")
+        self.stop = QPushButton("Stop")
+        for button in (self.pause, self.stop):
+            button.setVisible(False)
+            row.addWidget(button)
+        self.more = QToolButton()
+        self.more.setText("Case and actions")
+        self.more.setAccessibleName("Case and actions")
+        self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.more.setMenu(QMenu(self.more))
+        row.addSpacing(tokens.GAP)
+        row.addWidget(self.more)
+        return bar
+
+    def _fill_menu(self) -> None:
+        menu = self.more.menu()
+        for ident in ("case.open", "run.start", "run.pause", "run.stop", "repair.all", "view.theme", "help.keys", "app.quit"):
+            menu.addAction(self.actions_by_name[ident])
+
+    def _handlers(self) -> dict:  # type: ignore[type-arg]
+        return {
+            "go.intake": lambda: self.go("intake"), "go.triage": lambda: self.go("triage"),
+            "go.bench": lambda: self.go("bench"), "go.handover": lambda: self.go("handover"),
+            "case.open": self.ask_case, "source.folder": self.intake.ask_folder, "source.files": self.intake.ask_files,
+            "source.remove": self.intake.remove_current, "run.start": self.start_run, "run.pause": self.session.pause_run,
+            "run.stop": self.session.stop_run, "triage.find": self.triage.name_edit.setFocus, "triage.clear": self.triage.show_everything,
+            "triage.bench": self.triage.take_to_bench, "bench.next": lambda: self.step(1), "bench.previous": lambda: self.step(-1),
+            "bench.repair": self.bench.do_repair, "bench.keep": self.bench.keep_result, "bench.drop": self.bench.drop_result,
+            "bench.damage": self.bench.toggle_damage, "repair.all": self.repair_all, "handover.target": self.handover.ask_target,
+            "handover.deliver": self.handover.deliver, "handover.open": self.handover.show_folder, "view.theme": self.toggle_theme,
+            "help.keys": self.show_keys, "app.quit": self.close,
+        }  # fmt: skip
+
+    def _connect(self) -> None:
+        session = self.session
+        session.run_told.connect(self._run_told)
+        session.run_ended.connect(self._run_ended)
+        session.repair_told.connect(self._repair_told)
+        session.said.connect(self.say)
+        self.bench.said.connect(self.say)
+        session.case_changed.connect(self._case_changed)
+        session.sources_changed.connect(self._name_stations)
+        session.model.changed.connect(self._name_stations)
+        self.triage.to_bench.connect(self.take_to_bench)
+        self.pause.clicked.connect(session.pause_run)
+        self.stop.clicked.connect(session.stop_run)
+        self.intake.start.clicked.connect(lambda: self.go("triage"))
+
+    # Going places
+
+    def go(self, place: str) -> None:
+        """Shows one of the four places and puts the keyboard where work goes on."""
+        view = {"intake": self.intake, "triage": self.triage, "bench": self.bench, "handover": self.handover}[place]
+        if place == "handover":
+            chosen = self.triage.selected_numbers()
+            self.handover.choose(chosen if len(chosen) > 1 else None)
+        if place == "bench" and self.bench.number is None:
+            number = self.session.model.number_at(max(0, self.triage.table.currentIndex().row()))
+            self.bench.show_file(number)
+        self.stack.setCurrentWidget(view)
+        for name, button in self.stations.items():
+            button.setChecked(name == place)
+        focus = {"intake": self.intake.list, "triage": self.triage.table, "bench": self.bench.plans, "handover": self.handover.target}[place]
+        focus.setFocus()
+        if place == "triage" and not self.triage.table.currentIndex().isValid() and self.session.model.rowCount():
+            self.triage.table.selectRow(0)
+
+    def take_to_bench(self, number: int) -> None:
+        self.bench.show_file(number)
+        self.go("bench")
+
+    def step(self, by: int) -> None:
+        number = self.triage.step(by)
+        if number is not None:
+            self.bench.show_file(number)
+        else:
+            self.say("There is no further file in what Triage shows.")
+
+    def _name_stations(self) -> None:
+        sources, total = len(self.session.sources), self.session.model.total()
+        words = {
+            "intake": f"1  Intake\n{sources} {'source' if sources == 1 else 'sources'}",
+            "triage": f"2  Triage\n{total:,} files",
+            "bench": "3  Bench\none file",
+            "handover": "4  Handover\ndelivery and report",
+        }
+        for place, button in self.stations.items():
+            button.setText(words[place])
+            button.setAccessibleName(words[place].replace("\n", ", "))
+            button.setToolTip(QKeySequence(by_ident(f"go.{place}").keys).toString())
+
+    # The case and the run
+
+    def ask_case(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Open a case or name a new one", str(Path.home() / "case.jugal"), "Cases (*.jugal)", options=QFileDialog.Option.DontConfirmOverwrite
+        )
+        if name:
+            path = Path(name if name.endswith(".jugal") else f"{name}.jugal")
+            self.session.open_case(path)
+
+    def _case_changed(self) -> None:
+        case = self.session.case
+        self.setWindowTitle(f"{case.path.stem} – Jugal" if case else "Jugal")
+        self._name_stations()
+
+    def start_run(self) -> None:
+        self.session.start_run()
+        if self.session.run_running:
+            self.go("triage")
+
+    def _run_told(self, state: RunState) -> None:
+        p = state.progress
+        self.progress.setValue(round(1000 * p.bytes / p.bytes_total) if p.bytes_total else 1000)
+        self.pause.setVisible(not p.finished)
+        self.stop.setVisible(not p.finished)
+        self.pause.setText("Go on" if state.paused else "Pause")
+        words = [f"{p.files:,} of {p.files_total:,} files", f"{human_size(p.bytes)} of {human_size(p.bytes_total)}"]
+        if not p.finished and state.rate:
+            words.append(f"{human_size(int(state.rate))}/s")
+            if state.seconds_left is not None:
+                words.append(f"{int(state.seconds_left // 60)}:{int(state.seconds_left % 60):02d} left")
+        if state.paused and not p.finished:
+            words.append("paused")
+        self.run_words.setText(" · ".join(words))
+        if p.finished:
+            self.say("The run was stopped; Examine goes on with the rest." if p.cancelled else self._summary())
+
+    def _summary(self) -> str:
+        counts = self.session.model.counts()["verdict"]
+        return "Examined: " + ", ".join(f"{counts[v]:,} {v.value}" for v in Verdict if counts[v]) + "."
+
+    def _run_ended(self, problem: str) -> None:
+        self.pause.setVisible(False)
+        self.stop.setVisible(False)
+
+    def repair_all(self) -> None:
+        """Repairs every shown file (or the chosen ones) for which a repair is worth doing."""
+        chosen = self.triage.selected_numbers()
+        numbers = chosen if len(chosen) > 1 else self.session.model.shown_numbers()
+        worth = [n for n in numbers if (e := self.session.examination(n)) is not None and e.worth_repairing]
+        if not worth:
+            self.say("Nothing that is shown has a repair worth doing.")
+            return
+        self.say(f"Repairing {len(worth)} files on copies …")
+        self.session.repair(worth)
+
+    def _repair_told(self, told: RepairTold) -> None:
+        name = told.outcome.path.rsplit("/", 1)[-1].encode("utf-8", "replace").decode()
+        if told.outcome.status is RepairStatus.REPAIRED:
+            text = f"{name}: {told.outcome.score_before:.0f} → {told.outcome.score_after:.0f} by {told.outcome.method}"
+        else:
+            text = f"{name}: {told.outcome.error or 'unchanged'}"
+        self.say(f"{told.done} of {told.total}. {text}")
+
+    # Everywhere
+
+    def say(self, sentence: str) -> None:
+        self.words.setText(sentence)
+
+    def toggle_theme(self) -> None:
+        self.theme = LIGHT if self.theme is DARK else DARK
+        self.settings.setValue("theme", self.theme.name)
+        self.apply_theme()
+
+    def apply_theme(self) -> None:
+        application = QApplication.instance()
+        if isinstance(application, QApplication):
+            application.setStyleSheet(tokens.stylesheet(self.theme))
+        self.triage.set_theme(self.theme)
+        self.bench.set_theme(self.theme)
+        self._name_stations()
+
+    def show_keys(self) -> None:
+        """All actions and their keys, in a window of its own that blocks nothing."""
+        text = "".join(
+            f"<tr><td style='padding-right:24px'>{a.text.rstrip('…')}</td><td>{QKeySequence(a.keys).toString()}</td><td style='padding-left:16px'>{a.place}</td></tr>"
+            for a in ACTIONS
+        )
+        sheet = QLabel(f"<table>{text}</table>", self, Qt.WindowType.Tool)
+        sheet.setWindowTitle("Actions and keys")
+        sheet.setContentsMargins(16, 16, 16, 16)
+        sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        sheet.show()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        self.intake.dropEvent(event)
+        self.go("intake")
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self.settings.setValue("geometry", self.saveGeometry())
+        self.session.close()
+        self.previewer.close()
+        super().closeEvent(event)

@@ -1,0 +1,155 @@
+"""How a row of the triage is drawn, shut and unfolded."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen
+from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
+
+from jugal.app.models.files import FORMAT, NAME, SCORE, SIZE, STRIP, THUMB, VERDICT, DetailRole, RowRole, StripRole, ThumbRole
+from jugal.app.style import tokens
+from jugal.app.style.tokens import Theme
+from jugal.app.widgets.strip import paint_strip
+from jugal.case.store import FileRow
+from jugal.model.finding import Severity
+from jugal.model.result import Verdict
+
+Index = QModelIndex | QPersistentModelIndex
+_MARK = {Severity.NOTE: "·", Severity.MINOR: "–", Severity.MAJOR: "▲", Severity.FATAL: "✕"}
+
+
+def human_size(size: int) -> str:
+    """Bytes in the unit that reads best."""
+    value = float(size)
+    for unit in ("B", "KB", "MB", "GB"):
+        if value < 1000:
+            return f"{value:.0f} {unit}" if unit == "B" else f"{value:.1f} {unit}"
+        value /= 1000
+    return f"{value:.1f} TB"
+
+
+class RowDelegate(QStyledItemDelegate):
+    """Draws every column. The row that is open shows its findings and repairs under its name."""
+
+    def __init__(self, theme: Theme, parent: object = None) -> None:
+        super().__init__()
+        self.theme = theme
+        self.open_row = -1
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
+        return QSize(60, tokens.OPEN_ROW_HEIGHT if index.row() == self.open_row else tokens.ROW_HEIGHT)
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        row: FileRow | None = index.data(RowRole)
+        if row is None:
+            return
+        theme = self.theme
+        painter.save()
+        selected = bool(option.state & QStyle.StateFlag.State_Selected)
+        painter.fillRect(option.rect, QColor(theme.selection if selected else theme.surface))
+        painter.setPen(QColor(theme.line))
+        painter.drawLine(option.rect.bottomLeft(), option.rect.bottomRight())
+        area = QRectF(option.rect).adjusted(6, 5, -6, -5)
+        opened = index.row() == self.open_row
+        column = index.column()
+        if column == THUMB:
+            self._thumb(painter, area, index, row)
+        elif column == NAME:
+            self._name(painter, area, option.font, index, row, opened)
+        elif column == STRIP:
+            self._strip(painter, area, index, opened, option.font)
+        elif column == SCORE:
+            self._score(painter, QRectF(area.left(), area.top(), area.width(), tokens.ROW_HEIGHT - 10), row, option.font)
+        elif column in (VERDICT, FORMAT, SIZE):
+            text = human_size(row.size) if column == SIZE else str(index.data() or "")
+            painter.setPen(QColor(theme.verdict[row.verdict] if column == VERDICT else theme.soft_ink))
+            line = QRectF(area.left(), area.top(), area.width(), tokens.ROW_HEIGHT - 10)
+            align = Qt.AlignmentFlag.AlignRight if column == SIZE else Qt.AlignmentFlag.AlignLeft
+            painter.drawText(line, align | Qt.AlignmentFlag.AlignVCenter, text)
+        painter.restore()
+
+    def _thumb(self, painter: QPainter, area: QRectF, index: Index, row: FileRow) -> None:
+        image = index.data(ThumbRole)
+        if image is not None and not image.isNull():
+            scale = min(area.width() / image.width(), area.height() / image.height())
+            width, height = image.width() * scale, image.height() * scale
+            painter.drawImage(QRectF(area.center().x() - width / 2, area.top() + (area.height() - height) / 2, width, height), image)
+            return
+        painter.setPen(QPen(QColor(self.theme.line), 1))
+        box = QRectF(area.left(), area.top(), area.width(), min(area.height(), tokens.ROW_HEIGHT - 10))
+        painter.drawRect(box)
+        painter.setPen(QColor(self.theme.soft_ink))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, row.format if row.format != "unknown" else "?")
+
+    def _name(self, painter: QPainter, area: QRectF, font: QFont, index: Index, row: FileRow, opened: bool) -> None:
+        metrics = QFontMetricsF(font)
+        line = metrics.height()
+        bold = QFont(font)
+        bold.setWeight(QFont.Weight.DemiBold)
+        painter.setFont(bold)
+        painter.setPen(QColor(self.theme.ink))
+        name = QFontMetricsF(bold).elidedText(str(index.data()), Qt.TextElideMode.ElideMiddle, area.width())
+        painter.drawText(QRectF(area.left(), area.top(), area.width(), line), Qt.AlignmentFlag.AlignLeft, name)
+        painter.setFont(font)
+        painter.setPen(QColor(self.theme.soft_ink))
+        if not opened:
+            text = metrics.elidedText(row.headline, Qt.TextElideMode.ElideRight, area.width())
+            painter.drawText(QRectF(area.left(), area.top() + line + 2, area.width(), line), Qt.AlignmentFlag.AlignLeft, text)
+            return
+        findings, _ = index.data(DetailRole)
+        lines = [f"{_MARK[f.severity]} {f.message}" for f in findings] or [row.headline]
+        top = area.top() + line + 4
+        for text in lines[:4]:
+            box = painter.boundingRect(QRectF(area.left(), top, area.width(), 2 * line), Qt.TextFlag.TextWordWrap, text)
+            if top + min(box.height(), 2 * line) > area.bottom():
+                break
+            painter.setPen(QColor(self.theme.ink))
+            painter.drawText(QRectF(area.left(), top, area.width(), 2 * line), Qt.TextFlag.TextWordWrap, text)
+            top += min(box.height(), 2 * line) + 2
+
+    def _strip(self, painter: QPainter, area: QRectF, index: Index, opened: bool, font: QFont) -> None:
+        spans = index.data(StripRole) or ()
+        band = QRectF(area.left(), area.top() + 11, area.width(), tokens.STRIP_HEIGHT)
+        if opened:
+            band.setHeight(tokens.STRIP_HEIGHT + 14)
+        if spans:
+            paint_strip(painter, band, spans, self.theme)
+        if not opened:
+            return
+        _, plans = index.data(DetailRole)
+        metrics = QFontMetricsF(font)
+        top = band.bottom() + 8
+        texts = [f"{p.method} → about {p.attainable:.0f}{' (with a donor)' if p.needs_donor else ''}: {p.summary}" for p in plans]
+        painter.setPen(QColor(self.theme.ink))
+        heading = "Repairs that apply" if texts else "No repair is known for this file."
+        painter.drawText(QPointF(area.left(), top + metrics.ascent()), heading)
+        painter.setPen(QColor(self.theme.soft_ink))
+        for text in texts[:3]:
+            top += metrics.height() + 3
+            painter.drawText(QPointF(area.left(), top + metrics.ascent()), metrics.elidedText(text, Qt.TextElideMode.ElideRight, area.width()))
+        top += metrics.height() + 3
+        if top + metrics.height() < area.bottom() and texts:
+            painter.setPen(QColor(self.theme.accent))
+            painter.drawText(QPointF(area.left(), top + metrics.ascent()), "Return takes the file to the bench.")
+
+    def _score(self, painter: QPainter, area: QRectF, row: FileRow, font: QFont) -> None:
+        """A gauge: filled up to the score, a tick where a repair would take it."""
+        theme = self.theme
+        if row.score is None:
+            painter.setPen(QColor(theme.soft_ink))
+            painter.drawText(area, Qt.AlignmentFlag.AlignVCenter, "not judged" if not row.error else "–")
+            return
+        track = QRectF(area.left(), area.center().y() + 7, area.width(), 5)
+        painter.fillRect(track, QColor(theme.line))
+        painter.fillRect(QRectF(track.left(), track.top(), track.width() * row.score / 100, track.height()), QColor(theme.verdict[row.verdict]))
+        attainable = row.attainable if row.attainable is not None else row.score
+        text = f"{row.score:.0f}"
+        if attainable - row.score >= 2:
+            x = track.left() + track.width() * attainable / 100
+            painter.setPen(QPen(QColor(theme.verdict[Verdict.REPAIRABLE]), 2))
+            painter.drawLine(QPointF(x, track.top() - 3), QPointF(x, track.bottom() + 3))
+            text = f"{row.score:.0f} → {attainable:.0f}"
+        elif 99.5 <= row.score < 100:
+            text = f"{int(row.score * 10) / 10:.1f}"
+        painter.setPen(QColor(theme.ink))
+        painter.drawText(QRectF(area.left(), area.top(), area.width(), area.height() / 2 + 4), Qt.AlignmentFlag.AlignVCenter, text)

@@ -12,7 +12,10 @@ def _pictures() -> Iterator[tuple[str, Callable[[], bytes]]]:
     def photo(seed: int, w: int = 1200, h: int = 900):  # type: ignore[no-untyped-def]
         return riverbed(w, h, seed, f"T{seed}")
 
-    yield "jpeg/420", lambda: encode.jpeg(photo(1), exif=encode.exif_of("Lurga M2", "2026:05:14 07:31:00", 1200, 900))
+    yield (
+        "jpeg/420",
+        lambda: encode.jpeg(photo(1), exif=encode.exif_of("Lurga M2", "2026:05:14 07:31:00", 1200, 900)),
+    )
     yield "jpeg/444-fine", lambda: encode.jpeg(photo(2), quality=96, subsampling=0)
     yield "jpeg/422-optimised", lambda: encode.jpeg(photo(3), quality=80, subsampling=1, optimize=True)
     yield "jpeg/restart", lambda: encode.jpeg(photo(4), quality=85, restart_marker_rows=1)
@@ -31,7 +34,10 @@ def _media() -> Iterator[tuple[str, Callable[[], bytes]]]:
     yield "mp4/faststart", lambda: encode.clip(seed=2, mux={"movflags": "faststart"})
     yield "mp4/no-b-frames", lambda: encode.clip(seed=3, options={"bf": "0", "slices": "4"})
     yield "mp4/hevc", lambda: encode.clip(seed=4, video="libx265", options={"x265-params": "log-level=none"})
-    yield "mp4/fragmented", lambda: encode.clip(seed=5, mux={"movflags": "frag_keyframe+empty_moov+default_base_moof"})
+    yield (
+        "mp4/fragmented",
+        lambda: encode.clip(seed=5, mux={"movflags": "frag_keyframe+empty_moov+default_base_moof"}),
+    )
     yield "mov/pcm", lambda: encode.clip(seed=6, container="mov", audio="pcm_s16le")
     yield "m4a/aac", lambda: encode.sound("aac", "ipod")
     yield "wav/stereo16", lambda: encode.wav()

@@ -70,14 +70,27 @@ def _media_share(original: bytes, damaged: bytes) -> float | None:
         for when, value in frames.items():
             mine = next((other[w] for w in (when, when - 1, when + 1) if w in other), None)
             if mine is not None and mine.shape == value.shape:
-                scale = 4.0 if key.startswith("video") else max(1e-3, 0.02 * float(np.abs(value).max()))
+                # Decoders fill parametric noise bands at random, so sound is compared against its own level.
+                scale = 4.0 if key.startswith("video") else 1e-3 + 0.35 * float(np.abs(value).mean())
                 good += bool(np.abs(mine.astype(np.float64) - value).mean() <= scale)
         shares.append(good / max(1, len(frames)))
     return 100.0 * float(np.mean(shares))
 
 
+def _ordered_share(original: bytes, damaged: bytes) -> float | None:
+    """Frames of the original that come out the same, at whatever time: for streams without a time of their own."""
+    right, seen = _frames(original), _frames(damaged)
+    if seen is None or not any(seen.values()):
+        return None
+    assert right is not None
+    prints = {np.round(v, 3).tobytes() for frames in seen.values() for v in frames.values()}
+    values = [v for frames in right.values() for v in frames.values()]
+    return 100.0 * sum(np.round(v, 3).tobytes() in prints for v in values) / max(1, len(values))
+
+
 def _wav_share(original: bytes, damaged: bytes) -> float | None:
     """Samples equal at the same time, as a player that trusts the header plays them."""
+
     def samples(data: bytes) -> np.ndarray | None:
         try:
             with av.open(io.BytesIO(data)) as file:
@@ -108,7 +121,10 @@ def _pdf_share(original: bytes, damaged: bytes) -> float | None:
     right, seen = _pages(original), _pages(damaged)
     if not seen or right is None:
         return None
-    good = sum(a.shape == b.shape and float((np.abs(a - b).max(axis=2) > 24).mean()) < 0.002 for a, b in zip(right, seen, strict=False))
+    good = sum(
+        a.shape == b.shape and float((np.abs(a - b).max(axis=2) > 24).mean()) < 0.002
+        for a, b in zip(right, seen, strict=False)
+    )
     return 100.0 * good / len(right)
 
 
@@ -134,7 +150,9 @@ def share(format_name: str, original: bytes, damaged: bytes) -> float | None:
         return _picture_share(original, damaged)
     if format_name in ("wav",):
         return _wav_share(original, damaged)
-    if format_name in ("mp4", "mov", "m4a", "mp3", "flac"):
+    if format_name == "mp3":
+        return _ordered_share(original, damaged)
+    if format_name in ("mp4", "mov", "m4a", "flac"):
         return _media_share(original, damaged)
     if format_name == "pdf":
         return _pdf_share(original, damaged)

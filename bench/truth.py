@@ -114,7 +114,9 @@ def _one(tally, format_name, variant, original, path, harmed, before, folder, me
             notes.append(f"REPAIR failed: {outcome.error}")
     if verbose or notes:
         codes = [(f.code.value, f.span.start if f.span else None) for f in examined.findings][:3]
-        print(f"{format_name}/{variant} {harmed.name}: {examined.verdict.value} {examined.score} truth {shown:.1f} at {harmed.start} {codes} {'; '.join(notes)}")
+        print(
+            f"{format_name}/{variant} {harmed.name}: {examined.verdict.value} {examined.score} truth {shown:.1f} at {harmed.start} {codes} {'; '.join(notes)}"
+        )
 
 
 def table(tallies: dict[str, Tally]) -> str:
@@ -128,7 +130,17 @@ def table(tallies: dict[str, Tally]) -> str:
 
     whole = Tally()
     for tally in tallies.values():
-        for name in ("healthy", "false_alarms", "damaged", "found", "placeable", "placed", "tried", "opened", "exact"):
+        for name in (
+            "healthy",
+            "false_alarms",
+            "damaged",
+            "found",
+            "placeable",
+            "placed",
+            "tried",
+            "opened",
+            "exact",
+        ):
             setattr(whole, name, getattr(whole, name) + getattr(tally, name))
         whole.errors += tally.errors
     for name, t in [*sorted(tallies.items()), ("**all**", whole)]:

@@ -18,7 +18,11 @@ def _log_to_file() -> None:
     folder = user_log_path("jugal")
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        logging.basicConfig(filename=folder / "jugal.log", level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s: %(message)s")
+        logging.basicConfig(
+            filename=folder / "jugal.log",
+            level=logging.INFO,
+            format="%(asctime)s %(levelname)s %(name)s: %(message)s",
+        )
     except OSError:
         logging.basicConfig(level=logging.WARNING)
 

@@ -52,7 +52,7 @@ class Source:
                 return cls(np.empty(0, np.uint8), os.fspath(path))
             if info.st_size <= limits.read_at_once:
                 data = np.empty(info.st_size, np.uint8)
-                view = memoryview(data)
+                view = memoryview(data)  # type: ignore[arg-type]
                 done = 0
                 while done < info.st_size:
                     count = os.preadv(handle, [view[done:]], done)

@@ -165,7 +165,10 @@ class Case:
     def rows(self, numbers: Sequence[int]) -> list[FileRow]:
         """The rows with these numbers, in number order."""
         marks = ",".join("?" * len(numbers))
-        return [_row(r) for r in self._db.execute(f"SELECT {_COLUMNS} FROM file WHERE id IN ({marks}) ORDER BY id", list(numbers))]
+        return [
+            _row(r)
+            for r in self._db.execute(f"SELECT {_COLUMNS} FROM file WHERE id IN ({marks}) ORDER BY id", list(numbers))
+        ]
 
     def count(self) -> int:
         return int(self._db.execute("SELECT count(*) FROM file").fetchone()[0])
@@ -177,15 +180,23 @@ class Case:
             return None
         row = rows[0]
         findings = tuple(
-            Finding(FindingCode(code), Severity(severity), message, None if start is None else ByteSpan(start, stop), Cause(cause) if cause else None)
+            Finding(
+                _CODES[code],
+                Severity(severity),
+                message,
+                None if start is None else ByteSpan(start, stop),
+                Cause(cause) if cause else None,
+            )
             for code, severity, start, stop, message, cause in self._db.execute(
-                "SELECT code, severity, start, stop, message, cause FROM finding WHERE file = ? ORDER BY position", (number,)
+                "SELECT code, severity, start, stop, message, cause FROM finding WHERE file = ? ORDER BY position",
+                (number,),
             )
         )
         plans = tuple(
             RepairPlan(method, summary, attainable, bool(donor))
             for method, summary, attainable, donor in self._db.execute(
-                "SELECT method, summary, attainable, needs_donor FROM plan WHERE file = ? ORDER BY position", (number,)
+                "SELECT method, summary, attainable, needs_donor FROM plan WHERE file = ? ORDER BY position",
+                (number,),
             )
         )
         strip, regions = self.strip(number)
@@ -252,7 +263,9 @@ class Case:
 
     def begin_delivery(self, target: str) -> int:
         with self._db:
-            cursor = self._db.execute("INSERT INTO delivery(target, started) VALUES (?, ?)", (os.fsencode(target), _now()))
+            cursor = self._db.execute(
+                "INSERT INTO delivery(target, started) VALUES (?, ?)", (os.fsencode(target), _now())
+            )
         return int(cursor.lastrowid or 0)
 
     def add_delivered(self, delivery: int, file: int, origin: str, target: str, size: int, sha256: str) -> None:
@@ -270,13 +283,28 @@ class Case:
         """File number → (target path, size, SHA-256) of all that was delivered, to ``target`` where it is given."""
         where, values = ("WHERE d.target = ?", (os.fsencode(target),)) if target else ("", ())
         rows = self._db.execute(
-            f"SELECT x.file, x.target, x.size, x.sha256 FROM delivered x JOIN delivery d ON d.id = x.delivery {where} ORDER BY d.id", values
+            f"SELECT x.file, x.target, x.size, x.sha256 FROM delivered x JOIN delivery d ON d.id = x.delivery {where} ORDER BY d.id",
+            values,
         )
         return {file: (os.fsdecode(path), size, sha) for file, path, size, sha in rows}
 
 
+_CODES = {code.value: code for code in FindingCode}
 _COLUMNS = "id, path, size, mtime_ns, kind, format, score, attainable, verdict, headline, media, error"
 
 
 def _row(r: Sequence) -> FileRow:
-    return FileRow(r[0], os.fsdecode(r[1]), r[2], r[3], Kind(r[4]), r[5], r[6], r[7], Verdict(r[8]), r[9], json.loads(r[10]), r[11])
+    return FileRow(
+        r[0],
+        os.fsdecode(r[1]),
+        r[2],
+        r[3],
+        Kind(r[4]),
+        r[5],
+        r[6],
+        r[7],
+        Verdict(r[8]),
+        r[9],
+        json.loads(r[10]),
+        r[11],
+    )

@@ -21,7 +21,11 @@ from jugal.engine.repair import check_destination, repair_file
 from jugal.engine.walk import walk
 from jugal.model.result import Examination, RepairStatus
 
-app = typer.Typer(add_completion=False, no_args_is_help=False, help="Examines, scores, repairs and hands over recovered files.")
+app = typer.Typer(
+    add_completion=False,
+    no_args_is_help=False,
+    help="Examines, scores, repairs and hands over recovered files.",
+)
 
 Paths = Annotated[list[str], typer.Argument(help="Files and folders to examine.", show_default=False)]
 JsonLines = Annotated[str, typer.Option("--jsonl", help="File for the JSON lines; - is standard output.")]
@@ -41,7 +45,7 @@ def _lines_to(where: str) -> Iterator[IO[str]]:
         sys.stdout.flush()
         return
     try:
-        stream = open(where, "w", encoding="ascii")
+        stream = open(where, "w", encoding="ascii")  # noqa: SIM115
     except OSError as error:
         raise _refuse(f"{where} cannot be written: {error.strerror}.") from error
     with stream:
@@ -52,7 +56,13 @@ def _run(paths: list[str], workers: int | None) -> Iterator[Examination]:
     """Examines everything under ``paths`` with a progress bar on standard error, where that is a terminal."""
     console = Console(stderr=True)
     batch = Batch(walk(paths), workers, thumbnails=False)
-    columns = (TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TextColumn("{task.fields[files]}"), TimeRemainingColumn())
+    columns = (
+        TextColumn("{task.description}"),
+        BarColumn(),
+        DownloadColumn(),
+        TextColumn("{task.fields[files]}"),
+        TimeRemainingColumn(),
+    )
     with Progress(*columns, console=console, disable=not console.is_terminal) as progress:
         task = progress.add_task("Examining", total=None, files="")
         count = 0
@@ -122,7 +132,9 @@ def repair(
 
 
 @app.command()
-def demo(headless: Annotated[bool, typer.Option(help="Run the case from end to end without a window.")] = False) -> None:
+def demo(
+    headless: Annotated[bool, typer.Option(help="Run the case from end to end without a window.")] = False,
+) -> None:
     """Opens the window on the demo case, made on the spot where it is not there yet."""
     if headless:
         from jugal.samples.demo_run import run_demo

@@ -29,7 +29,12 @@ def examination_record(examination: Examination) -> dict[str, Any]:
             for f in examination.findings
         ],
         "repairs": [
-            {"method": p.method, "needs_donor": p.needs_donor, "attainable": round(p.attainable, 2), "summary": p.summary}
+            {
+                "method": p.method,
+                "needs_donor": p.needs_donor,
+                "attainable": round(p.attainable, 2),
+                "summary": p.summary,
+            }
             for p in examination.repairs
         ],
         "media": examination.media,

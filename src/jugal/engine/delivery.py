@@ -167,12 +167,19 @@ def deliver(case: Case, items: Sequence[Item], target: Path) -> Iterator[Deliver
         path = target / item.place
         known = before.get(item.file)
         try:
-            if known is not None and known[0] == str(path) and path.exists() and sha256_of(path) == known[2] == sha256_of(item.origin):
+            if (
+                known is not None
+                and known[0] == str(path)
+                and path.exists()
+                and sha256_of(path) == known[2] == sha256_of(item.origin)
+            ):
                 digest = known[2]
             else:
                 digest = _copy(item, path)
         except (OutputRefused, OSError) as error:
-            sentence = str(error) if isinstance(error, OutputRefused) else f"{item.origin} cannot be read: {error.strerror}."
+            sentence = (
+                str(error) if isinstance(error, OutputRefused) else f"{item.origin} cannot be read: {error.strerror}."
+            )
             yield Delivered(item, None, None, sentence, number, done_bytes)
             continue
         case.add_delivered(delivery, item.file, item.origin, str(path), item.size, digest)

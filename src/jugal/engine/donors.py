@@ -7,7 +7,17 @@ from collections.abc import Sequence
 
 from jugal.model.result import Examination, Verdict
 
-_SIGNATURE = ("camera", "width", "height", "coding", "channels", "sample_rate", "bits", "video_codec", "audio_codec")
+_SIGNATURE = (
+    "camera",
+    "width",
+    "height",
+    "coding",
+    "channels",
+    "sample_rate",
+    "bits",
+    "video_codec",
+    "audio_codec",
+)
 
 
 def is_donor(examination: Examination) -> bool:
@@ -20,14 +30,21 @@ def signature(examination: Examination) -> tuple[object, ...]:
     return (examination.format, *(examination.media.get(key) for key in _SIGNATURE))
 
 
+def _shared_start(one: str, other: str) -> int:
+    """How many characters two names begin alike."""
+    return next((i for i, (a, b) in enumerate(zip(one, other, strict=False)) if a != b), min(len(one), len(other)))
+
+
 def closeness(damaged: Examination, donor: Examination) -> tuple[float, ...]:
     """Sort key, smaller is likelier: what both say of themselves, then folder, then name, then size."""
     disagree = sum(
-        1 for key in _SIGNATURE if key in damaged.media and key in donor.media and damaged.media[key] != donor.media[key]
+        1
+        for key in _SIGNATURE
+        if key in damaged.media and key in donor.media and damaged.media[key] != donor.media[key]
     )
     agree = sum(1 for key in _SIGNATURE if key in damaged.media and damaged.media[key] == donor.media.get(key))
     folder = 0 if os.path.dirname(damaged.path) == os.path.dirname(donor.path) else 1
-    common = len(os.path.commonprefix([os.path.basename(damaged.path), os.path.basename(donor.path)]))
+    common = _shared_start(os.path.basename(damaged.path), os.path.basename(donor.path))
     ratio = max(damaged.size, donor.size, 1) / max(1, min(damaged.size, donor.size))
     return (disagree, -agree, folder, -common, ratio)
 
@@ -48,7 +65,11 @@ def fitting_donors(damaged: Examination, candidates: Sequence[Examination]) -> l
 
 def why(damaged: Examination, donor: Examination) -> str:
     """One sentence for a person on why this donor was proposed."""
-    shared = [key.replace("_", " ") for key in _SIGNATURE if key in damaged.media and damaged.media[key] == donor.media.get(key)]
+    shared = [
+        key.replace("_", " ")
+        for key in _SIGNATURE
+        if key in damaged.media and damaged.media[key] == donor.media.get(key)
+    ]
     if shared:
         return f"Same {', '.join(shared)}."
     if os.path.dirname(damaged.path) == os.path.dirname(donor.path):

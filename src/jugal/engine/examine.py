@@ -9,11 +9,11 @@ from dataclasses import replace
 
 from jugal.binary.limits import DEFAULT_LIMITS, Limits
 from jugal.binary.source import Source, SourceUnreadable
+from jugal.engine.strips import lay_out
 from jugal.formats import generic
 from jugal.formats.base import Report, Subject
 from jugal.formats.detect import UNKNOWN, detect
 from jugal.formats.registry import extension_fits, formats, kind_of
-from jugal.engine.strips import lay_out
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Finding, Severity
 from jugal.model.result import Examination, derive_verdict
@@ -49,7 +49,11 @@ def examine_source(source: Source, limits: Limits = DEFAULT_LIMITS) -> Examinati
             except Exception as error:  # an examiner's bug must cost one verdict, not the run
                 log.exception("examiner of %s failed on %s", detection.format, source.name)
                 report = Report()
-                report.add(FindingCode.EXAMINER, Severity.NOTE, f"The examiner of {detection.format} failed: {type(error).__name__}.")
+                report.add(
+                    FindingCode.EXAMINER,
+                    Severity.NOTE,
+                    f"The examiner of {detection.format} failed: {type(error).__name__}.",
+                )
                 generic.examine(subject, report, detection.format)
         _name_finding(report, detection.format, source.suffix)
     name = report.format or detection.format
@@ -79,7 +83,12 @@ def examine_source(source: Source, limits: Limits = DEFAULT_LIMITS) -> Examinati
 
 def _name_finding(report: Report, name: str, suffix: str) -> None:
     if not extension_fits(report.format or name, suffix):
-        report.add(FindingCode.NAME, Severity.NOTE, f"The name says .{suffix}, the content is {report.format or name}.", cause=Cause.SOMETHING_ELSE)
+        report.add(
+            FindingCode.NAME,
+            Severity.NOTE,
+            f"The name says .{suffix}, the content is {report.format or name}.",
+            cause=Cause.SOMETHING_ELSE,
+        )
 
 
 def _bounded(findings: tuple[Finding, ...], size: int) -> tuple[Finding, ...]:

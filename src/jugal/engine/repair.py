@@ -84,7 +84,12 @@ def repair_file(
 
 
 def _attempt(
-    examination: Examination, plan: RepairPlan, donor: Examination | None, into: Path, name: str, base: RepairOutcome
+    examination: Examination,
+    plan: RepairPlan,
+    donor: Examination | None,
+    into: Path,
+    name: str,
+    base: RepairOutcome,
 ) -> RepairOutcome:
     spec = formats().get(examination.format)
     apply = spec.repairs.get(plan.method) if spec else None
@@ -103,7 +108,10 @@ def _attempt(
     before, after = examination.score or 0.0, measured.score
     if after is None or after < before - 1.0 or not _better(examination, measured):
         output.unlink()
-        return _with(base, error=f"The repair '{plan.method}' brought nothing: {before:.1f} before, {after or 0:.1f} after.")
+        return _with(
+            base,
+            error=f"The repair '{plan.method}' brought nothing: {before:.1f} before, {after or 0:.1f} after.",
+        )
     return RepairOutcome(
         examination.path, RepairStatus.REPAIRED, str(output), plan.method, donor.path if donor else None,
         examination.score, after, draft.steps, None, measured,

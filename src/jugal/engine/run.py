@@ -80,7 +80,9 @@ class Progress:
 class CaseRun:
     """A run over the case's sources. Iterate ``run`` in a thread of its own, with a Case opened in that thread."""
 
-    def __init__(self, case: Case, choice: Choice = Choice(), workers: int | None = None, first: Iterable[str] = ()) -> None:
+    def __init__(
+        self, case: Case, choice: Choice = Choice(), workers: int | None = None, first: Iterable[str] = ()
+    ) -> None:
         self._case = case
         first_paths = list(first)
         entries = chosen(walk([*first_paths, *case.sources()]), choice)

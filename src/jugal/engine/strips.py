@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 
 from jugal.formats.base import Subject
@@ -29,7 +30,7 @@ def lay_out(marks: Sequence[StripSpan], subject: Subject) -> tuple[StripSpan, ..
         ends.setdefault(min(mark.span.end, size), []).append(rank)
     spans: list[StripSpan] = []
     open_ranks: set[int] = set()
-    for start, end in zip(edges, edges[1:], strict=False):
+    for start, end in itertools.pairwise(edges):
         open_ranks.difference_update(ends.get(start, ()))
         open_ranks.update(starts.get(start, ()))
         if open_ranks:

@@ -33,7 +33,19 @@ _BRANDS = {
     b"heic": "heic", b"heix": "heic", b"heim": "heic", b"heis": "heic", b"hevc": "heic", b"hevx": "heic",
     b"mif1": "heic", b"msf1": "heic",
 }  # fmt: skip
-_TOP_BOXES = {b"ftyp", b"moov", b"mdat", b"moof", b"free", b"skip", b"wide", b"uuid", b"pnot", b"sidx", b"styp"}
+_TOP_BOXES = {
+    b"ftyp",
+    b"moov",
+    b"mdat",
+    b"moof",
+    b"free",
+    b"skip",
+    b"wide",
+    b"uuid",
+    b"pnot",
+    b"sidx",
+    b"styp",
+}
 _SIGNATURES: tuple[tuple[int, bytes, str], ...] = (
     (0, b"\x89PNG\r\n\x1a\n", "png"),
     (0, b"GIF87a", "gif"),
@@ -75,6 +87,7 @@ def detect(source: Source) -> Detection:
         or _bmp(source, head)
         or _transport_stream(source)
         or _audio_frames(source)
+        or _pdf_without_start(source)
         or _text(source)
         or _without_start(source)
         or UNKNOWN
@@ -193,7 +206,12 @@ def _ogg(head: bytes) -> Detection | None:
 def _ole(source: Source, head: bytes) -> Detection | None:
     if head[:8] != b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1":
         return None
-    for stream, name in (("WordDocument", "doc"), ("Workbook", "xls"), ("Book", "xls"), ("PowerPoint Document", "ppt")):
+    for stream, name in (
+        ("WordDocument", "doc"),
+        ("Workbook", "xls"),
+        ("Book", "xls"),
+        ("PowerPoint Document", "ppt"),
+    ):
         if source.find(stream.encode("utf-16-le")) >= 0:
             return Detection(name, f"compound file with a stream {stream}")
     return Detection("doc", "compound file", False)
@@ -257,14 +275,17 @@ def _without_start(source: Source) -> Detection | None:
     """Files whose first bytes are lost or preceded by others: any further structure that is proof enough."""
     tail = source.read(max(0, source.size - 70_000), 70_000)
     head = source.read(0, min(source.size, _DEEP))
-    if re.search(rb"startxref\s+\d+\s+%%EOF", tail) or len(re.findall(rb"\d+ \d+ obj\b", head)) >= 3:
+    if len(re.findall(rb"\d+ \d+ obj\b", head)) >= 3:
         return Detection("pdf", "document objects and end of a PDF", False)
     if b"IEND\xaeB`\x82" in tail or (b"IHDR" in head[:64] and b"IDAT" in head):
         return Detection("png", "PNG chunks", False)
-    jpeg = re.search(rb"\xff\xd8\xff[\xdb\xe0-\xef\xc0-\xc4\xfe]", head)
+    jpeg = _embedded_jpeg(head)
+    wave = re.search(rb"RIFF....WAVE(fmt |bext|JUNK|ds64)", head, re.S)
+    if wave:
+        return Detection("wav", f"RIFF header at byte {wave.start():,}", False)
     png = head.find(b"\x89PNG\r\n\x1a\n")
     pdf = head.find(b"%PDF-")
-    embedded = [(at, name) for at, name in ((jpeg.start() if jpeg else -1, "jpeg"), (png, "png"), (pdf, "pdf")) if at >= 0]
+    embedded = [(at, name) for at, name in ((jpeg, "jpeg"), (png, "png"), (pdf, "pdf")) if at >= 0]
     if b"PK\x05\x06" in tail or head.count(b"PK\x03\x04") >= 2:
         return Detection(package_format(source), "ZIP headers", False)
     movie = _movie_without_start(source)
@@ -275,18 +296,64 @@ def _without_start(source: Source) -> Detection | None:
         return Detection(name, f"start of a {name} at byte {at:,}", False)
     if b"fmt " in head[:4096] and b"data" in head[:65536]:
         return Detection("wav", "sound chunks", False)
-    if _jpeg_tables(head):
+    if (_jpeg_tables(head) and jpeg < 0) or _jpeg_tables(head[:65536]):
         return Detection("jpeg", "JPEG marker segments", False)
+    if _pcm_without_start(source):
+        return Detection("wav", "sixteen-bit samples after a lost start", False)
     if _jpeg_entropy(source):
         return Detection("jpeg", "entropy-coded data as in a JPEG scan", False)
     return None
+
+
+def _pdf_without_start(source: Source) -> Detection | None:
+    """A PDF is nearly text, so its end is looked for before text is believed."""
+    if re.search(rb"startxref\s+\d+\s+%%EOF", source.read(max(0, source.size - 4096), 4096)):
+        return Detection("pdf", "end of a PDF", False)
+    return None
+
+
+def _embedded_jpeg(head: bytes) -> int:
+    """Offset of a start-of-image marker with three marker segments in a row after it; -1 if none."""
+    for match in re.finditer(rb"\xff\xd8\xff[\xdb\xe0-\xef\xc0-\xc4\xfe]", head):
+        at = match.start() + 2
+        for _ in range(3):
+            if head[at : at + 1] != b"\xff" or head[at + 1 : at + 2] < b"\xc0":
+                break
+            length = int.from_bytes(head[at + 2 : at + 4], "big")
+            if length < 2:
+                break
+            at += 2 + length
+        else:
+            return match.start()
+    return -1
+
+
+def _pcm_without_start(source: Source) -> bool:
+    """Sixteen-bit samples that follow one another smoothly, after a start that was zeroed."""
+    data = source.array
+    if data.size < 65_536 or data[:512].any():
+        return False
+    start = int(np.argmax(data != 0)) // 4 * 4
+    block = data[start : start + 262_144]
+    samples = block[: block.size // 4 * 4].view("<i2").astype(np.float64)
+    for channels in (2, 1):
+        a, b = samples[:-channels], samples[channels:]
+        spread = float(a.std())
+        if spread > 50 and float(((b - a) ** 2).mean()) < 0.5 * spread**2:
+            return True
+    return False
 
 
 def _movie_without_start(source: Source) -> Detection | None:
     for at in _box_positions(source, b"moov"):
         if source.read(at + 12, 4) in (b"mvhd", b"cmov", b"udta", b"prfl"):
             return Detection(_movie_format(source), "movie box", False)
-    if source.find(b"mdat", 0, min(source.size, _DEEP)) >= 4 and source.find(b"ftyp", 0, _DEEP) >= 0:
+    boxes = [
+        kind
+        for kind in (b"ftyp", b"stsz", b"stco", b"stts", b"trun", b"mdat")
+        if source.find(kind, 0, min(source.size, _DEEP)) >= 4
+    ]
+    if b"mdat" in boxes and len(boxes) >= 2:
         return Detection("mp4", "media data box", False)
     if source.read(4, 4) == b"mdat":
         return Detection("mp4", "media data box", False)
@@ -294,7 +361,7 @@ def _movie_without_start(source: Source) -> Detection | None:
 
 
 def _box_positions(source: Source, kind: bytes) -> list[int]:
-    found = []
+    found: list[int] = []
     at = source.find(kind)
     while at >= 4 and len(found) < 8:
         found.append(at - 4)

@@ -18,7 +18,24 @@ from jugal.model.span import ByteSpan, merge, total_length
 from jugal.model.strip import Matter
 
 #: Formats whose payload is compressed or coded throughout, so that filled sectors are no content of theirs.
-DENSE = frozenset({"gif", "webp", "avi", "mkv", "webm", "mpegts", "mpegps", "ogg", "opus", "aac", "gzip", "7z", "rar", "epub"})
+DENSE = frozenset(
+    {
+        "gif",
+        "webp",
+        "avi",
+        "mkv",
+        "webm",
+        "mpegts",
+        "mpegps",
+        "ogg",
+        "opus",
+        "aac",
+        "gzip",
+        "7z",
+        "rar",
+        "epub",
+    }
+)
 #: Formats that may well hold large uniform areas.
 SPARSE = frozenset({"bmp", "tiff", "psd", "tar", "sqlite", "doc", "xls", "ppt", "mxf", "aiff", "unknown"})
 
@@ -32,12 +49,26 @@ def nothing_there(subject: Subject, report: Report) -> bool:
         return True
     data = subject.source.array
     if data[0] == data[-1] and bool((subject.blocks.uniform == data[0]).all()):
-        report.add(FindingCode.ONE_BYTE, Severity.FATAL, f"Every byte of the file is 0x{int(data[0]):02X}.", 0, size, Cause.UNREADABLE)
+        report.add(
+            FindingCode.ONE_BYTE,
+            Severity.FATAL,
+            f"Every byte of the file is 0x{int(data[0]):02X}.",
+            0,
+            size,
+            Cause.UNREADABLE,
+        )
         report.mark(0, size, Matter.HOLE, f"filled with 0x{int(data[0]):02X}")
         report.score = report.attainable = 0.0
         return True
     if size >= 1024 and period_of(data[: min(size, 1024)], 64) and period_of(data, 64):
-        report.add(FindingCode.FILLER, Severity.FATAL, "One short text is repeated throughout the file.", 0, size, Cause.UNREADABLE)
+        report.add(
+            FindingCode.FILLER,
+            Severity.FATAL,
+            "One short text is repeated throughout the file.",
+            0,
+            size,
+            Cause.UNREADABLE,
+        )
         report.mark(0, size, Matter.FILLER)
         report.score = report.attainable = 0.0
         return True
@@ -53,24 +84,38 @@ def examine(subject: Subject, report: Report, name: str) -> None:
     smallest = 512 if name in DENSE else 4096
     for fill in subject.blocks.fills_in(whole, smallest):
         at_end = fill.span.end == size
-        if name in SPARSE and not (at_end and fill.span.length * 2 > size) and not (fill.span.start == 0):
+        if name in SPARSE and not (at_end and fill.span.length * 2 > size) and fill.span.start != 0:
             continue
-        if name not in DENSE and fill.span.length < size / 10 and not fill.span.start == 0:
+        if name not in DENSE and fill.span.length < size / 10 and fill.span.start != 0:
             continue
         lost.append(fill.span)
         report.mark(fill.span.start, fill.span.end, Matter.HOLE, f"filled with 0x{fill.value:02X}")
     if lost:
-        report.add(FindingCode.HOLE, Severity.MAJOR, f"Filled runs of one byte value: {describe(lost)}.", lost[0].start, lost[0].end, Cause.UNREADABLE)
+        report.add(
+            FindingCode.HOLE,
+            Severity.MAJOR,
+            f"Filled runs of one byte value: {describe(lost)}.",
+            lost[0].start,
+            lost[0].end,
+            Cause.UNREADABLE,
+        )
     foreign: list[ByteSpan] = []
     if name in DENSE:
         foreign = merge([*foreign_text(subject, whole)[:64], *subject.blocks.patterns])
         foreign = [s for s in foreign if s.start >= PAGE and s.length >= PAGE]
         if not foreign and name in ("gzip", "7z", "rar"):
-            foreign = [s for s in entropy_drops(subject, whole) if PAGE <= s.start and s.end < size - PAGE]
+            foreign = [s for s in entropy_drops(subject, whole) if s.start >= PAGE and s.end < size - PAGE]
     elif name == "unknown":
         foreign = _foreign_tail(subject)
     if foreign and name != "unknown":
-        report.add(FindingCode.FOREIGN, Severity.MAJOR, f"The bytes change their nature: {describe(foreign)}.", foreign[0].start, foreign[0].end, Cause.OVERWRITTEN)
+        report.add(
+            FindingCode.FOREIGN,
+            Severity.MAJOR,
+            f"The bytes change their nature: {describe(foreign)}.",
+            foreign[0].start,
+            foreign[0].end,
+            Cause.OVERWRITTEN,
+        )
     for span in foreign:
         report.mark(span.start, span.end, Matter.FOREIGN)
     if name == "gzip":
@@ -79,7 +124,11 @@ def examine(subject: Subject, report: Report, name: str) -> None:
         report.add(FindingCode.UNKNOWN, Severity.NOTE, "No known format fits the content.")
         report.score = report.attainable = None
         return
-    report.add(FindingCode.STATISTICS_ONLY, Severity.NOTE, "The format is recognised; only its byte statistics were judged.")
+    report.add(
+        FindingCode.STATISTICS_ONLY,
+        Severity.NOTE,
+        "The format is recognised; only its byte statistics were judged.",
+    )
     bad = merge([*lost, *foreign])
     if not bad and report.worst is Severity.NOTE:
         report.score = report.attainable = None
@@ -96,7 +145,11 @@ def _foreign_tail(subject: Subject) -> list[ByteSpan]:
         return []
     for cut in range(4, entropy.size - 4):
         before, after = entropy[:cut], entropy[cut:]
-        if abs(float(np.median(before)) - float(np.median(after))) > 3 and float(before.std()) < 0.4 and float(after.std()) < 0.4:
+        if (
+            abs(float(np.median(before)) - float(np.median(after))) > 3
+            and float(before.std()) < 0.4
+            and float(after.std()) < 0.4
+        ):
             return [ByteSpan(cut * PAGE, subject.size)]
     return []
 
@@ -110,9 +163,22 @@ def _gzip(subject: Subject, report: Report) -> list[ByteSpan]:
         try:
             total += len(engine.decompress(piece, 1 << 26))
         except (zlib.error, gzip.BadGzipFile):
-            report.add(FindingCode.FOREIGN, Severity.MAJOR, "The compressed data breaks within these bytes.", at, min(subject.size, at + (1 << 16)))
+            report.add(
+                FindingCode.FOREIGN,
+                Severity.MAJOR,
+                "The compressed data breaks within these bytes.",
+                at,
+                min(subject.size, at + (1 << 16)),
+            )
             return [ByteSpan(at, subject.size)]
         if engine.eof or total > subject.limits.inflated_member:
             return []
-    report.add(FindingCode.HOLE, Severity.MAJOR, "The compressed data ends early.", subject.size, subject.size, Cause.CUT_SHORT)
+    report.add(
+        FindingCode.HOLE,
+        Severity.MAJOR,
+        "The compressed data ends early.",
+        subject.size,
+        subject.size,
+        Cause.CUT_SHORT,
+    )
     return [ByteSpan(max(0, subject.size - 1), subject.size)]

@@ -68,5 +68,13 @@ def extension_fits(name: str, suffix: str) -> bool:
 
 def usual_extension(name: str) -> str:
     """The extension that files of this format usually have, without the dot."""
-    first = {"jpeg": "jpg", "tiff": "tif", "mpegts": "ts", "mpegps": "mpg", "gzip": "gz", "text": "txt", "unknown": "bin"}
+    first = {
+        "jpeg": "jpg",
+        "tiff": "tif",
+        "mpegts": "ts",
+        "mpegps": "mpg",
+        "gzip": "gz",
+        "text": "txt",
+        "unknown": "bin",
+    }
     return first.get(name, name)

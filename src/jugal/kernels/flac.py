@@ -114,7 +114,12 @@ def walk_frames(data, start, end, crc8, crc16, max_frame, offsets, ends, sizes, 
         while i < limit:
             if i > at + 8 and crc == 0:
                 # All bytes so far, the CRC among them, divide evenly: the frame may end here.
-                if i == end or (data[i] == 0xFF and i + 1 < end and data[i + 1] & 0xFE == 0xF8 and frame_header(data, i, crc8, nested)):
+                if i == end or (
+                    data[i] == 0xFF
+                    and i + 1 < end
+                    and data[i + 1] & 0xFE == 0xF8
+                    and frame_header(data, i, crc8, nested)
+                ):
                     stop = i
                     break
             if first_next < 0 and i > at + 8 and data[i] == 0xFF and frame_header(data, i, crc8, nested):

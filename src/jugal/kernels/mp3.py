@@ -82,7 +82,9 @@ def walk_frames(data, start, end, bitrates, rates, frames, gaps):  # type: ignor
                         more = frame_length(data, second, bitrates, rates)
                         if more and alike(data, at, second):
                             third = second + more
-                            if third >= end - 4 or (frame_length(data, third, bitrates, rates) and alike(data, at, third)):
+                            if third >= end - 4 or (
+                                frame_length(data, third, bitrates, rates) and alike(data, at, third)
+                            ):
                                 found = True
                                 break
             at += 1

@@ -26,7 +26,11 @@ def unfilter(rows, unit):  # type: ignore[no-untyped-def]
             elif kind == 4:
                 corner = rows[y - 1, x - unit] if (y > 0 and x > unit) else 0
                 estimate = int(left) + int(above) - int(corner)
-                to_left, to_above, to_corner = abs(estimate - left), abs(estimate - above), abs(estimate - corner)
+                to_left, to_above, to_corner = (
+                    abs(estimate - left),
+                    abs(estimate - above),
+                    abs(estimate - corner),
+                )
                 if to_left <= to_above and to_left <= to_corner:
                     rows[y, x] = (rows[y, x] + left) & 255
                 elif to_above <= to_corner:

@@ -27,10 +27,43 @@ def warm() -> None:
     zero = i64(1)
     tables = (one, one, zero, zero, fast, full, one, zero)
     jpeg.decode_sequential(
-        clean, zero, one, zero, one, 1, *tables, np.zeros(4, np.int32), i64(4), i64(1), i64(1), i64(4), i64(4), i64(4), one * 99, False
+        clean,
+        zero,
+        one,
+        zero,
+        one,
+        1,
+        *tables,
+        np.zeros(4, np.int32),
+        i64(4),
+        i64(1),
+        i64(1),
+        i64(4),
+        i64(4),
+        i64(4),
+        one * 99,
+        False,
     )
     jpeg.decode_progressive(
-        clean, zero, one, zero, one, 1, True, *tables, np.zeros((4, 64), np.int16), 0, 0, 0, 0, i64(4), i64(1), i64(1), i64(4), i64(4), i64(4)
+        clean,
+        zero,
+        one,
+        zero,
+        one,
+        1,
+        True,
+        *tables,
+        np.zeros((4, 64), np.int16),
+        0,
+        0,
+        0,
+        0,
+        i64(4),
+        i64(1),
+        i64(1),
+        i64(4),
+        i64(4),
+        i64(4),
     )
     nal.walk_samples(frozen, zero, one, 4, False, 8, i8(1), i64(1))
     mp3.walk_frames(frozen, 0, 64, mp3.BITRATES, mp3.RATES, i64(8), np.zeros((4, 2), np.int64))

@@ -87,7 +87,6 @@ class FindingCode(StrEnum):
     MP4_SAMPLE = "mp4.sample", "A sample's payload is not what its codec allows."
     MP4_HOLE = "mp4.hole", "A filled run lies inside the media data."
     MP4_FRAGMENT = "mp4.fragment", "A movie fragment is broken or incomplete."
-    MP4_DURATION = "mp4.duration", "The durations in the index disagree."
 
     # RIFF WAVE
     WAV_SIZE = "wav.size", "A size field of the RIFF structure is wrong."
@@ -96,14 +95,11 @@ class FindingCode(StrEnum):
     WAV_SHORT = "wav.short", "The sound data ends before the length its header gives."
     WAV_HOLE = "wav.hole", "The sound is cut out at sector boundaries."
     WAV_FOREIGN = "wav.foreign", "Bytes that are not this recording lie in the sound data."
-    WAV_CHUNK = "wav.chunk", "The chain of chunks breaks."
 
     # MP3
     MP3_JUNK = "mp3.junk", "Bytes that are no frame lie between frames."
-    MP3_FRAME = "mp3.frame", "A frame's side information is impossible."
     MP3_SHORT = "mp3.short", "The last frame is cut off."
     MP3_COUNT = "mp3.count", "Fewer frames are there than the file's own count says."
-    MP3_RESERVOIR = "mp3.reservoir", "A frame refers to main data that is not there."
     MP3_HOLE = "mp3.hole", "A filled run lies in the frames."
 
     # FLAC

@@ -94,9 +94,7 @@ class Examination:
         return bool(self.repairs) and self.verdict in (Verdict.REPAIRABLE, Verdict.DAMAGED)
 
 
-def derive_verdict(
-    score: float | None, attainable: float | None, findings: tuple[Finding, ...]
-) -> Verdict:
+def derive_verdict(score: float | None, attainable: float | None, findings: tuple[Finding, ...]) -> Verdict:
     """The one place where scores and findings become a verdict."""
     if score is None:
         return Verdict.UNRECOGNISED

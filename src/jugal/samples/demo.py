@@ -10,6 +10,7 @@ import os
 import shutil
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -58,15 +59,35 @@ def _photos() -> list[tuple[str, str, Callable[[], bytes], str]]:
         plan.append((f"photos/{prefix}{1000 + number}.JPG", "jpeg", make, damages.get(number, "")))
     for number in range(4):
         plan.append(
-            (f"photos/found_{number + 1:04d}.jpg", "jpeg", lambda n=number: encode.jpeg(riverbed(900, 600, 200 + n, f"Bag {n + 1}"), progressive=True, quality=84), ("", "truncate", "zero-cluster", "")[number])
+            (
+                f"photos/found_{number + 1:04d}.jpg",
+                "jpeg",
+                partial(_bag, number),
+                ("", "truncate", "zero-cluster", "")[number],
+            )
         )
     return plan
+
+
+def _bag(number: int) -> bytes:
+    return encode.jpeg(riverbed(900, 600, 200 + number, f"Bag {number + 1}"), progressive=True, quality=84)
+
+
+def _map(number: int) -> bytes:
+    if number % 2:
+        return encode.png(riverbed(520, 360, 300 + number, f"Transect {number + 1}").quantize(96))
+    return encode.png(riverbed(420, 300, 300 + number, f"Transect {number + 1}"))
 
 
 def _maps() -> list[tuple[str, str, Callable[[], bytes], str]]:
     damages = ("", "header-crc", "zero-cluster", "no-end", "truncate", "")
     return [
-        (f"maps/transect{n + 1}.png", "png", lambda n=n: encode.png(riverbed(520, 360, 300 + n, f"Transect {n + 1}").quantize(96) if n % 2 else riverbed(420, 300, 300 + n, f"Transect {n + 1}")), damages[n])
+        (
+            f"maps/transect{n + 1}.png",
+            "png",
+            partial(_map, n),
+            damages[n],
+        )
         for n in range(6)
     ]
 
@@ -80,7 +101,10 @@ def _clips() -> list[tuple[str, str, Callable[[], bytes], str]]:
         ("DIVE0007.MP4", "mp4", {"seed": 47}, "no-file-type"), ("DIVE0008.MOV", "mov", {"seed": 48, "container": "mov", "audio": "pcm_s16le"}, ""),
         ("DIVE0009.MP4", "mp4", {"seed": 49, "mux": fast}, "lost-cluster"),
     ]  # fmt: skip
-    return [(f"clips/{name}", kind, lambda o=options: encode.clip(seconds=4.0, bit_rate=500_000, **o), damage) for name, kind, options, damage in rows]
+    return [
+        (f"clips/{name}", kind, partial(encode.clip, seconds=4.0, bit_rate=500_000, **options), damage)
+        for name, kind, options, damage in rows
+    ]
 
 
 def _sounds() -> list[tuple[str, str, Callable[[], bytes], str]]:
@@ -139,7 +163,9 @@ def make_demo(root: Path | None = None) -> Path:
     if folder.exists():
         shutil.rmtree(folder)
     truths = []
-    for at, (place, kind, make, damage) in enumerate((*_photos(), *_maps(), *_clips(), *_sounds(), *_office(), *_strays())):
+    for at, (place, kind, make, damage) in enumerate(
+        (*_photos(), *_maps(), *_clips(), *_sounds(), *_office(), *_strays())
+    ):
         path = folder / place
         path.parent.mkdir(parents=True, exist_ok=True)
         data, start = make(), None

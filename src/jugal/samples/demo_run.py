@@ -36,7 +36,9 @@ def run_demo(out: IO[str]) -> int:
             outcome = repair_file(examination, root / "repaired", donors)
             case.add_repair(number, outcome, outcome.status is RepairStatus.REPAIRED)
             statuses[outcome.status.value] += 1
-        wanted = [r.id for r in rows if r.verdict not in (Verdict.UNRECOVERABLE, Verdict.UNRECOGNISED) and r.error is None]
+        wanted = [
+            r.id for r in rows if r.verdict not in (Verdict.UNRECOVERABLE, Verdict.UNRECOGNISED) and r.error is None
+        ]
         results = list(deliver(case, plan_delivery(case, wanted, Arrangement.AS_FOUND), root / "delivery"))
         failed = [r for r in results if r.error]
         write_reports(case, root / "delivery")
@@ -46,6 +48,9 @@ def run_demo(out: IO[str]) -> int:
         print(f"kinds      {', '.join(f'{k} {n}' for k, n in sorted(kinds.items()))}", file=out)
         print(f"verdicts   {', '.join(f'{v.value} {verdicts[v.value]}' for v in Verdict)}", file=out)
         print(f"repaired   {statuses['repaired']} of {sum(statuses.values())} tried", file=out)
-        print(f"delivered  {len(results) - len(failed)} of {len(results)}, each read back and compared", file=out)
+        print(
+            f"delivered  {len(results) - len(failed)} of {len(results)}, each read back and compared",
+            file=out,
+        )
         case.close()
     return 1 if failed else 0

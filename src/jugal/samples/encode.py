@@ -121,7 +121,14 @@ def _sound_frame(samples: np.ndarray, position: int, step: int, layout: str) -> 
     return frame
 
 
-def sound(codec: str, container: str, seconds: float = 6.0, channels: int = 2, seed: int = 3, options: dict[str, str] | None = None) -> bytes:
+def sound(
+    codec: str,
+    container: str,
+    seconds: float = 6.0,
+    channels: int = 2,
+    seed: int = 3,
+    options: dict[str, str] | None = None,
+) -> bytes:
     """Sound by one of FFmpeg's encoders."""
     out = io.BytesIO()
     with av.open(out, "w", format=container) as file:
@@ -198,7 +205,15 @@ def xlsx(seed: int = 7, rows: int = 400) -> bytes:
     rng = np.random.default_rng(seed)
     for i in range(rows):
         length = float(rng.normal(62, 11))
-        sheet.append([int(i // 40) + 1, i + 1, round(length, 1), round(length * 0.53 + float(rng.normal(0, 1)), 1), "live" if i % 3 else "empty"])
+        sheet.append(
+            [
+                int(i // 40) + 1,
+                i + 1,
+                round(length, 1),
+                round(length * 0.53 + float(rng.normal(0, 1)), 1),
+                "live" if i % 3 else "empty",
+            ]
+        )
     out = io.BytesIO()
     book.save(out)
     return _dated(out.getvalue())

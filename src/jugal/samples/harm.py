@@ -201,7 +201,7 @@ def _png_no_end(data: bytes, rng: np.random.Generator) -> bytes:
 
 def _pdf_startxref(data: bytes, rng: np.random.Generator) -> bytes:
     at = data.rfind(b"startxref") + 10
-    return data[:at] + b"1" + data[at + 1 :]
+    return data[:at] + b"7" + data[at:]
 
 
 def _zip_no_directory(data: bytes, rng: np.random.Generator) -> bytes:

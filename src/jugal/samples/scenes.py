@@ -17,7 +17,8 @@ def riverbed(width: int, height: int, seed: int, label: str = "") -> Image.Image
     """Gravel under shallow water with mussel shells, a ruler along the lower edge and a label card."""
     rng = np.random.default_rng(seed)
     unit = max(8, min(width, height) // 24)
-    base = sum(
+    base: NDArray = np.zeros((height, width))
+    base = base + sum(
         weight * _noise(rng, width, height, max(2, cell))
         for cell, weight in ((unit * 4, 0.5), (unit, 0.3), (unit // 3, 0.2), (max(2, unit // 8), 0.14))
     )
@@ -26,12 +27,18 @@ def riverbed(width: int, height: int, seed: int, label: str = "") -> Image.Image
     picture = Image.fromarray(ground)
     draw = ImageDraw.Draw(picture)
     for _ in range(90):
-        x, y, r = rng.integers(0, width), rng.integers(0, height), rng.integers(unit // 4, unit)
+        x, y, r = (int(rng.integers(*b)) for b in ((0, width), (0, height), (unit // 4, unit)))
         shade = rng.integers(60, 170)
         colour = (int(shade), int(shade * 0.92), int(shade * 0.8))
         draw.ellipse((x - r, y - r * 0.7, x + r, y + r * 0.7), fill=colour, outline=tuple(c // 2 for c in colour))
     for _ in range(7):
-        _shell(draw, rng, int(rng.integers(unit * 2, width - unit * 2)), int(rng.integers(unit * 2, height - unit * 4)), unit)
+        _shell(
+            draw,
+            rng,
+            int(rng.integers(unit * 2, width - unit * 2)),
+            int(rng.integers(unit * 2, height - unit * 4)),
+            unit,
+        )
     light = 0.85 + 0.3 * _noise(rng, width, height, unit * 3)
     picture = Image.fromarray(np.clip(np.asarray(picture) * light[..., None], 0, 255).astype(np.uint8))
     picture = picture.filter(ImageFilter.GaussianBlur(0.6))
@@ -47,7 +54,11 @@ def _shell(draw: ImageDraw.ImageDraw, rng: np.random.Generator, x: int, y: int, 
     for ring in range(9, 0, -1):
         k = ring / 9
         colour = (int(dark + 12 * (9 - ring)), int(dark * 0.9 + 10 * (9 - ring)), int(dark + 14 * (9 - ring)))
-        draw.ellipse((x - length * k, y - width * k, x + length * k * 0.8, y + width * k), fill=colour, outline=(20, 18, 24))
+        draw.ellipse(
+            (x - length * k, y - width * k, x + length * k * 0.8, y + width * k),
+            fill=colour,
+            outline=(20, 18, 24),
+        )
 
 
 def _font(size: int) -> ImageFont.FreeTypeFont | ImageFont.ImageFont:
@@ -61,7 +72,11 @@ def _ruler(picture: Image.Image, unit: int) -> None:
     draw.rectangle((unit, top, width - unit, height - unit // 4), fill=(226, 214, 150))
     step = max(3, unit // 4)
     for i, x in enumerate(range(unit, width - unit, step)):
-        draw.line((x, top, x, top + (unit // 2 if i % 10 == 0 else unit // 4)), fill=(30, 30, 30), width=max(1, unit // 24))
+        draw.line(
+            (x, top, x, top + (unit // 2 if i % 10 == 0 else unit // 4)),
+            fill=(30, 30, 30),
+            width=max(1, unit // 24),
+        )
         if i % 10 == 0:
             draw.text((x + 2, top + unit // 3), str(i // 10), fill=(30, 30, 30), font=_font(max(8, unit // 3)))
 
@@ -86,7 +101,9 @@ def river_frame(width: int, height: int, number: int, seed: int) -> NDArray[np.u
     fx, fy = (number * 5 + 40) % (width + 80) - 40, height * 0.5 + 12 * np.sin(number / 7)
     body = ((x - fx) / 28) ** 2 + ((y - fy) / 9) ** 2 < 1
     frame[body] = (190, 180, 160)
-    frame += rng.normal(0, 3, frame.shape) + np.random.default_rng(seed * 1000 + number).normal(0, 2, (height, width, 1))
+    frame += rng.normal(0, 3, frame.shape) + np.random.default_rng(seed * 1000 + number).normal(
+        0, 2, (height, width, 1)
+    )
     return np.clip(frame, 0, 255).astype(np.uint8)
 
 
@@ -103,7 +120,9 @@ def river_sound(seconds: float, rate: int, channels: int, seed: int) -> NDArray[
         start, pitch = rng.uniform(0, max(0.01, seconds - 0.3)), rng.uniform(1800, 4200)
         window = (t >= start) & (t < start + 0.25)
         local = t[window] - start
-        birds[window] += np.sin(2 * np.pi * (pitch * local + 900 * np.sin(local * 40) / 40)) * np.sin(np.pi * local / 0.25) * 0.4
+        birds[window] += (
+            np.sin(2 * np.pi * (pitch * local + 900 * np.sin(local * 40) / 40)) * np.sin(np.pi * local / 0.25) * 0.4
+        )
     both = 0.28 * water + 0.5 * birds
     out = np.stack([both * (1 - 0.12 * c) + rng.normal(0, 0.002, n) for c in range(channels)], axis=1)
     return np.clip(out, -0.98, 0.98).astype(np.float32)

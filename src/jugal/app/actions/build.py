@@ -11,7 +11,9 @@ from PySide6.QtWidgets import QWidget
 from jugal.app.actions.registry import ACTIONS
 
 
-def build_actions(window: QWidget, handlers: dict[str, Callable[[], None]], places: dict[str, QWidget]) -> dict[str, QAction]:
+def build_actions(
+    window: QWidget, handlers: dict[str, Callable[[], None]], places: dict[str, QWidget]
+) -> dict[str, QAction]:
     """One QAction for each record, owned by the place it applies to, its keys live there."""
     built: dict[str, QAction] = {}
     for spec in ACTIONS:
@@ -21,7 +23,9 @@ def build_actions(window: QWidget, handlers: dict[str, Callable[[], None]], plac
         action.setShortcut(QKeySequence(spec.keys))
         context = Qt.ShortcutContext.WidgetWithChildrenShortcut if spec.place else Qt.ShortcutContext.WindowShortcut
         action.setShortcutContext(context)
-        action.setToolTip(f"{spec.help or spec.text.rstrip('…')} ({QKeySequence(spec.keys).toString(QKeySequence.SequenceFormat.NativeText)})")
+        action.setToolTip(
+            f"{spec.help or spec.text.rstrip('…')} ({QKeySequence(spec.keys).toString(QKeySequence.SequenceFormat.NativeText)})"
+        )
         action.triggered.connect(lambda _=False, call=handlers[spec.ident]: call())
         owner.addAction(action)
         built[spec.ident] = action

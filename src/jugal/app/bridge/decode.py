@@ -104,7 +104,13 @@ def _text(path: str, format_name: str) -> Preview:
 
     with open(path, "rb") as stream:
         data = stream.read(1 << 20)
-    main = {"docx": "word/document.xml", "odt": "content.xml", "ods": "content.xml", "odp": "content.xml", "xlsx": "xl/sharedStrings.xml"}.get(format_name)
+    main = {
+        "docx": "word/document.xml",
+        "odt": "content.xml",
+        "ods": "content.xml",
+        "odp": "content.xml",
+        "xlsx": "xl/sharedStrings.xml",
+    }.get(format_name)
     if main is not None:
         with zipfile.ZipFile(path) as file:
             raw = file.read(main).decode("utf-8", "replace")

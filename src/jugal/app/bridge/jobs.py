@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import threading
 from collections.abc import Callable, Iterator
@@ -57,7 +58,6 @@ class Job(QObject):
 
     @staticmethod
     def _emit(signal: Any, value: Any) -> None:
-        try:
+        # The window may have closed while the job ran; its results are in the case.
+        with contextlib.suppress(RuntimeError):
             signal.emit(value)
-        except RuntimeError:
-            pass  # the window closed while the job ran; its results are in the case

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import multiprocessing
 from concurrent.futures import CancelledError, Future
 from typing import Any
@@ -45,10 +46,8 @@ class Previewer(QObject):
             preview = Preview(text="The decoder died of this file. The findings below still hold.")
         except Exception as error:  # a decoder may raise anything; it becomes the preview's words
             preview = Preview(text=f"No decoder opens this file: {error}")
-        try:
+        with contextlib.suppress(RuntimeError):  # the window is gone
             self.ready.emit(key, preview)
-        except RuntimeError:
-            pass  # the window is gone
 
     def close(self) -> None:
         self._pool.stop()

@@ -192,7 +192,10 @@ class Session(QObject):
         if examination is None or self.case is None:
             return []
         rows = [r for r in self.model.all_rows() if r.format == examination.format and r.verdict.value == "intact"]
-        return fitting_donors(examination, [e for r in rows[:400] if (e := self.case.examination(r.id)) is not None and is_donor(e)])
+        return fitting_donors(
+            examination,
+            [e for r in rows[:400] if (e := self.case.examination(r.id)) is not None and is_donor(e)],
+        )
 
     def repair(self, numbers: list[int], method: str | None = None) -> None:
         """Repairs files in the background, each into a new file; the best result of each is kept."""
@@ -204,7 +207,9 @@ class Session(QObject):
         def work() -> Iterator[RepairTold]:
             case = Case(path)
             try:
-                donors = [e for row in case.files() if row.verdict.value == "intact" and (e := case.examination(row.id))]
+                donors = [
+                    e for row in case.files() if row.verdict.value == "intact" and (e := case.examination(row.id))
+                ]
                 for done, number in enumerate(numbers, 1):
                     examination = case.examination(number)
                     if examination is None:

@@ -80,7 +80,10 @@ def text_pairs(theme: Theme) -> list[tuple[str, str]]:
     """Every text colour with every ground it stands on."""
     grounds = (theme.ground, theme.surface, theme.raised, theme.selection)
     inks = (theme.ink, theme.soft_ink, theme.warning, *theme.verdict.values())
-    return [(ink, ground) for ink in inks for ground in grounds] + [(theme.on_accent, theme.accent), (theme.accent, theme.surface)]
+    return [(ink, ground) for ink in inks for ground in grounds] + [
+        (theme.on_accent, theme.accent),
+        (theme.accent, theme.surface),
+    ]
 
 
 def stylesheet(theme: Theme) -> str:

@@ -3,8 +3,19 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, Qt, Signal
-from PySide6.QtWidgets import QAbstractItemView, QFrame, QHBoxLayout, QListWidget, QListWidgetItem, QPushButton, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QFrame,
+    QHBoxLayout,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QSplitter,
+    QVBoxLayout,
+    QWidget,
+)
 
+from jugal.app.bridge.decode import Preview
 from jugal.app.bridge.previewer import Previewer
 from jugal.app.controllers.session import RepairTold, Session
 from jugal.app.style import tokens
@@ -99,7 +110,11 @@ class BenchView(QWidget):
         self.repair.setProperty("role", "main")
         self.keep = QPushButton("Keep")
         self.drop = QPushButton("Drop")
-        for button, call in ((self.repair, self.do_repair), (self.keep, self.keep_result), (self.drop, self.drop_result)):
+        for button, call in (
+            (self.repair, self.do_repair),
+            (self.keep, self.keep_result),
+            (self.drop, self.drop_result),
+        ):
             button.clicked.connect(call)
             buttons.addWidget(button)
         box.addLayout(buttons)
@@ -154,7 +169,9 @@ class BenchView(QWidget):
             self.findings.addItem("Nothing wrong was found.")
         for plan in e.repairs:
             donor = ", needs a donor" if plan.needs_donor else ""
-            self.plans.addItem(QListWidgetItem(f"{plan.method}: about {plan.attainable:.0f} expected{donor}\n{plan.summary}"))
+            self.plans.addItem(
+                QListWidgetItem(f"{plan.method}: about {plan.attainable:.0f} expected{donor}\n{plan.summary}")
+            )
         if e.repairs:
             self.plans.setCurrentRow(0)
         else:
@@ -177,18 +194,24 @@ class BenchView(QWidget):
         return " · ".join(words)
 
     def _show_results(self) -> None:
-        self._results = self._session.case.repairs(self._number) if self._session.case and self._number is not None else []
+        self._results = (
+            self._session.case.repairs(self._number) if self._session.case and self._number is not None else []
+        )
         good = [r for r in self._results if r.outcome.status is RepairStatus.REPAIRED]
         kept = next((r for r in self._results if r.kept), good[-1] if good else None)
-        if kept is not None and kept.outcome.output:
+        if kept is not None and kept.outcome.output is not None:
             o = kept.outcome
             state = "kept" if kept.kept else "not kept"
             self.after_caption.setText(f"Repaired by {o.method}, score {o.score_after:.1f}, {state}")
             self.after.set_preview(None, "The preview is being made …")
             kind = self._examination.kind.value if self._examination else "photo"
-            self._previewer.ask(("after",), o.output, self._examination.format if self._examination else "", kind)
+            self._previewer.ask(
+                ("after",), kept.outcome.output, self._examination.format if self._examination else "", kind
+            )
             donor = f" Donor: {o.donor.rsplit('/', 1)[-1]}." if o.donor else ""
-            self.outcome.setText(f"Score {o.score_before:.1f} before, {o.score_after:.1f} measured after.{donor} {' '.join(o.steps[:3])}")
+            self.outcome.setText(
+                f"Score {o.score_before:.1f} before, {o.score_after:.1f} measured after.{donor} {' '.join(o.steps[:3])}"
+            )
         elif self._results:
             self.after_caption.setText("Repaired")
             self.outcome.setText(self._results[-1].outcome.error or "")
@@ -205,24 +228,27 @@ class BenchView(QWidget):
         self.keep.setEnabled(any(not r.kept for r in good))
         self.drop.setEnabled(any(r.kept for r in good))
 
-    def _previewed(self, key: tuple[str, ...], preview: object) -> None:
-        view = {("before",): self.before, ("after",): self.after}.get(key)
-        if view is not None:
-            view.set_preview(preview)  # type: ignore[arg-type]
+    def _previewed(self, key: object, preview: object) -> None:
+        view = self.before if key == ("before",) else self.after if key == ("after",) else None
+        if view is not None and isinstance(preview, Preview):
+            view.set_preview(preview)
 
     # Following one another
 
     def _finding_chosen(self, row: int) -> None:
         e = self._examination
-        if e is not None and 0 <= row < len(e.findings) and e.findings[row].span is not None:
-            self.strip.point_at(e.findings[row].span.start)
+        span = e.findings[row].span if e is not None and 0 <= row < len(e.findings) else None
+        if span is not None:
+            self.strip.point_at(span.start)
 
     def _strip_picked(self, offset: int) -> None:
         e = self._examination
         if e is None:
             return
         for row, finding in enumerate(e.findings):
-            if finding.span is not None and finding.span.start <= offset < max(finding.span.end, finding.span.start + 1):
+            if finding.span is not None and finding.span.start <= offset < max(
+                finding.span.end, finding.span.start + 1
+            ):
                 self.findings.setCurrentRow(row)
                 return
 
@@ -284,4 +310,3 @@ class BenchView(QWidget):
     @property
     def number(self) -> int | None:
         return self._number
-

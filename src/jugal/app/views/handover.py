@@ -128,7 +128,10 @@ class HandoverView(QWidget):
         self.progress.setTextVisible(False)
         self.progress.setVisible(False)
         box.addWidget(self.progress)
-        self.result = label("Every copy is read back and compared by SHA-256. A report for the client and one for the file are written beside it.", "soft")
+        self.result = label(
+            "Every copy is read back and compared by SHA-256. A report for the client and one for the file are written beside it.",
+            "soft",
+        )
         box.addWidget(self.result)
         row = QHBoxLayout()
         self.open_folder = QPushButton("Open the folder")
@@ -162,7 +165,9 @@ class HandoverView(QWidget):
         rows = self._session.model.all_rows()
         wanted = {v for v, check in self.checks.items() if check.isChecked()}
         chosen = set(self._by_hand) if self._by_hand is not None else None
-        numbers = [r.id for r in rows if not r.error and (r.id in chosen if chosen is not None else r.verdict in wanted)]
+        numbers = [
+            r.id for r in rows if not r.error and (r.id in chosen if chosen is not None else r.verdict in wanted)
+        ]
         self._items = self._session.plan(numbers, self.arrangement.currentData(), self.repaired.isChecked())
         size = sum(i.size for i in self._items)
         repaired = sum(i.repaired for i in self._items)
@@ -174,7 +179,9 @@ class HandoverView(QWidget):
         self.table.setRowCount(min(_SHOWN, len(self._items)))
         for at, item in enumerate(self._items[:_SHOWN]):
             state = "repaired copy" if item.repaired else "as found"
-            for column, text in enumerate((item.place.encode("utf-8", "replace").decode(), human_size(item.size), state)):
+            for column, text in enumerate(
+                (item.place.encode("utf-8", "replace").decode(), human_size(item.size), state)
+            ):
                 self.table.setItem(at, column, QTableWidgetItem(text))
         self._check_fit()
 
@@ -213,9 +220,13 @@ class HandoverView(QWidget):
         self.progress.setVisible(False)
         self.open_folder.setEnabled(True)
         if problem:
-            self.result.setText(f"The delivery ended early: {problem} What was copied is sound; Deliver goes on with the rest.")
+            self.result.setText(
+                f"The delivery ended early: {problem} What was copied is sound; Deliver goes on with the rest."
+            )
         elif self._failed:
-            self.result.setText(f"{self._failed} files could not be delivered; the list says why. The reports are in the folder.")
+            self.result.setText(
+                f"{self._failed} files could not be delivered; the list says why. The reports are in the folder."
+            )
         else:
             reports = self._session.reports
             names = f" {reports[0].name} and {reports[1].name} lie beside them." if reports else ""

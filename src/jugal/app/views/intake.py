@@ -61,7 +61,12 @@ class IntakeView(QWidget):
         card.setProperty("role", "card")
         box = QVBoxLayout(card)
         box.addWidget(label("What shall be examined?", "title"))
-        box.addWidget(label("Drop folders or files anywhere on this page. They are opened for reading only; nothing is ever written there.", "soft"))
+        box.addWidget(
+            label(
+                "Drop folders or files anywhere on this page. They are opened for reading only; nothing is ever written there.",
+                "soft",
+            )
+        )
         self.list = QListWidget()
         self.list.setAccessibleName("Sources")
         self.list.setSelectionMode(QListWidget.SelectionMode.SingleSelection)
@@ -89,7 +94,12 @@ class IntakeView(QWidget):
         card.setProperty("role", "card")
         box = QVBoxLayout(card)
         box.addWidget(label("Which files matter?", "heading"))
-        box.addWidget(label("With no kind ticked, everything is examined. Files whose names tell no kind are always taken in.", "soft"))
+        box.addWidget(
+            label(
+                "With no kind ticked, everything is examined. Files whose names tell no kind are always taken in.",
+                "soft",
+            )
+        )
         grid = QGridLayout()
         self.kinds: dict[Kind, QCheckBox] = {}
         for at, (kind, words) in enumerate(_KIND_WORDS.items()):
@@ -136,7 +146,10 @@ class IntakeView(QWidget):
 
     def _choose(self) -> None:
         self._session.choice = Choice(
-            frozenset(k for k, box in self.kinds.items() if box.isChecked()), self.hidden.isChecked(), self.vacant.isChecked(), self.smallest.value() * 1024
+            frozenset(k for k, box in self.kinds.items() if box.isChecked()),
+            self.hidden.isChecked(),
+            self.vacant.isChecked(),
+            self.smallest.value() * 1024,
         )
 
     def _show_sources(self) -> None:
@@ -144,7 +157,11 @@ class IntakeView(QWidget):
         sources = self._session.sources
         for path in sources:
             storage = QStorageInfo(path)
-            where = f"{storage.rootPath()} on {bytes(storage.device().data()).decode('utf-8', 'replace') or 'unknown'}" if storage.isValid() else "not reachable now"
+            where = (
+                f"{storage.rootPath()} on {bytes(storage.device().data()).decode('utf-8', 'replace') or 'unknown'}"
+                if storage.isValid()
+                else "not reachable now"
+            )
             shown = path.encode("utf-8", "replace").decode()
             item = QListWidgetItem(f"{shown}\nread only · {where}")
             item.setData(Qt.ItemDataRole.UserRole, path)
@@ -157,10 +174,16 @@ class IntakeView(QWidget):
         case = self._session.case
         if case is not None:
             free = QStorageInfo(str(case.path.parent)).bytesAvailable()
-            self.case_label.setText(f"Case: {case.path}\nRepaired copies: {self._session.results_folder}\n{human_size(free)} free there.")
+            self.case_label.setText(
+                f"Case: {case.path}\nRepaired copies: {self._session.results_folder}\n{human_size(free)} free there."
+            )
             device = QStorageInfo(str(case.path.parent)).rootPath()
             same = [s for s in sources if QStorageInfo(s).rootPath() == device]
-            self.medium.setText("The case lies on the same medium as a source. Keep it elsewhere if data was lost on that medium." if same else "")
+            self.medium.setText(
+                "The case lies on the same medium as a source. Keep it elsewhere if data was lost on that medium."
+                if same
+                else ""
+            )
             self.medium.setVisible(bool(same))
 
     def ask_folder(self) -> None:
@@ -183,7 +206,11 @@ class IntakeView(QWidget):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        paths = [url.toLocalFile() for url in event.mimeData().urls() if url.isLocalFile() and Path(url.toLocalFile()).exists()]
+        paths = [
+            url.toLocalFile()
+            for url in event.mimeData().urls()
+            if url.isLocalFile() and Path(url.toLocalFile()).exists()
+        ]
         if paths:
             self._session.add_sources(paths)
             event.acceptProposedAction()

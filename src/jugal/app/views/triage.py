@@ -4,7 +4,19 @@ from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QModelIndex, QObject, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QHeaderView, QLabel, QLineEdit, QMenu, QPushButton, QTableView, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QTableView,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from jugal.app.controllers.session import Session
 from jugal.app.models.files import FORMAT, NAME, SCORE, SIZE, STRIP, THUMB, VERDICT
@@ -50,7 +62,9 @@ class TriageView(QWidget):
         self.table.setItemDelegate(self.delegate)
         self._dress_table()
         layout.addWidget(self.table, 1)
-        self.empty = label("Nothing has been examined yet. Go to Intake (Ctrl+1), add a folder and press Examine.", "soft")
+        self.empty = label(
+            "Nothing has been examined yet. Go to Intake (Ctrl+1), add a folder and press Examine.", "soft"
+        )
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         layout.addWidget(self.empty, 1)
         self._refresh = QTimer(self)
@@ -71,14 +85,27 @@ class TriageView(QWidget):
         row.setContentsMargins(tokens.MARGIN, 6, tokens.MARGIN, 6)
         row.setSpacing(4)
         row.addWidget(QLabel("Show"))
-        self.kind_word, self.format_word, self.verdict_word = WordButton("Kind"), WordButton("Format"), WordButton("Verdict")
+        self.kind_word, self.format_word, self.verdict_word = (
+            WordButton("Kind"),
+            WordButton("Format"),
+            WordButton("Verdict"),
+        )
         self.name_edit = QLineEdit()
         self.name_edit.setPlaceholderText("any name")
         self.name_edit.setAccessibleName("Part of the name")
         self.name_edit.setMaximumWidth(180)
         self.name_edit.textChanged.connect(lambda text: self._model.set_filter(text=text))
         self.score_word = QLabel()
-        for widget in (self.kind_word, QLabel("of"), self.format_word, QLabel("that are"), self.verdict_word, QLabel("named"), self.name_edit, self.score_word):
+        for widget in (
+            self.kind_word,
+            QLabel("of"),
+            self.format_word,
+            QLabel("that are"),
+            self.verdict_word,
+            QLabel("named"),
+            self.name_edit,
+            self.score_word,
+        ):
             row.addWidget(widget)
         self.clear = QPushButton("Show everything")
         self.clear.clicked.connect(self.show_everything)
@@ -107,7 +134,14 @@ class TriageView(QWidget):
         header.setHighlightSections(False)
         header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
         header.sortIndicatorChanged.connect(self._model.sort)
-        for column, width in ((THUMB, tokens.THUMB_WIDTH), (NAME, 330), (SCORE, 90), (VERDICT, 110), (FORMAT, 62), (SIZE, 84)):
+        for column, width in (
+            (THUMB, tokens.THUMB_WIDTH),
+            (NAME, 330),
+            (SCORE, 90),
+            (VERDICT, 112),
+            (FORMAT, 78),
+            (SIZE, 88),
+        ):
             table.setColumnWidth(column, width)
         header.setSectionResizeMode(STRIP, QHeaderView.ResizeMode.Stretch)
         table.selectionModel().currentRowChanged.connect(self._unfold)
@@ -178,9 +212,30 @@ class TriageView(QWidget):
         self.table.setVisible(total > 0)
         self.empty.setVisible(total == 0)
         self.horizon.set_counts(model.horizon())
-        self._fill(self.kind_word, "files of all kinds" if f.kind is None else f"{f.kind.value} files", "kind", [(None, "all kinds", total), *((k, k.value, counts["kind"][k]) for k in Kind if counts["kind"][k])])
-        self._fill(self.format_word, f.format or "any format", "format", [("", "any format", total), *((n, n, c) for n, c in sorted(counts["format"].items()))])
-        self._fill(self.verdict_word, "in any state" if f.verdict is None else f.verdict.value, "verdict", [(None, "in any state", total), *((v, v.value, counts["verdict"][v]) for v in Verdict if counts["verdict"][v])])
+        self._fill(
+            self.kind_word,
+            "files of all kinds" if f.kind is None else f"{f.kind.value} files",
+            "kind",
+            [
+                (None, "all kinds", total),
+                *((k, k.value, counts["kind"][k]) for k in Kind if counts["kind"][k]),
+            ],
+        )
+        self._fill(
+            self.format_word,
+            f.format or "any format",
+            "format",
+            [("", "any format", total), *((n, n, c) for n, c in sorted(counts["format"].items()))],
+        )
+        self._fill(
+            self.verdict_word,
+            "in any state" if f.verdict is None else f.verdict.value,
+            "verdict",
+            [
+                (None, "in any state", total),
+                *((v, v.value, counts["verdict"][v]) for v in Verdict if counts["verdict"][v]),
+            ],
+        )
         narrowed = (f.low, f.high) != (0.0, 100.0)
         self.score_word.setText(f"with a score from {f.low:.0f} to {f.high:.0f}" if narrowed else "")
         self.clear.setVisible(not f.is_open)
@@ -200,4 +255,6 @@ class TriageView(QWidget):
             return
         menu.clear()
         for value, words, count in options:
-            menu.addAction(f"{words}  ({count:,})").triggered.connect(lambda _=False, v=value: self._model.set_filter(**{key: v}))
+            menu.addAction(f"{words}  ({count:,})").triggered.connect(
+                lambda _=False, v=value: self._model.set_filter(**{key: v})
+            )

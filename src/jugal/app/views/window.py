@@ -6,7 +6,21 @@ from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
-from PySide6.QtWidgets import QApplication, QFileDialog, QFrame, QHBoxLayout, QLabel, QMainWindow, QMenu, QProgressBar, QPushButton, QStackedWidget, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QProgressBar,
+    QPushButton,
+    QStackedWidget,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from jugal.app.actions.build import build_actions
 from jugal.app.actions.registry import ACTIONS, by_ident
@@ -52,6 +66,7 @@ class Window(QMainWindow):
         self.progress.setTextVisible(False)
         self.progress.setRange(0, 1000)
         self.progress.setAccessibleName("Progress of the run, by bytes")
+        self.progress.setVisible(False)
         layout.addWidget(self.progress)
         layout.addWidget(self.stack, 1)
         self.words = QLabel()
@@ -59,7 +74,12 @@ class Window(QMainWindow):
         self.words.setAccessibleName("What the program has to say")
         layout.addWidget(self.words)
         self.setCentralWidget(body)
-        places = {"intake": self.intake, "triage": self.triage, "bench": self.bench, "handover": self.handover}
+        places = {
+            "intake": self.intake,
+            "triage": self.triage,
+            "bench": self.bench,
+            "handover": self.handover,
+        }
         self.actions_by_name = build_actions(self, self._handlers(), places)
         self._fill_menu()
         self._connect()
@@ -95,9 +115,9 @@ class Window(QMainWindow):
         row.addSpacing(tokens.GAP)
         self.pause = QPushButton("Pause")
         self.stop = QPushButton("Stop")
-        for button in (self.pause, self.stop):
-            button.setVisible(False)
-            row.addWidget(button)
+        for control in (self.pause, self.stop):
+            control.setVisible(False)
+            row.addWidget(control)
         self.more = QToolButton()
         self.more.setText("Case and actions")
         self.more.setAccessibleName("Case and actions")
@@ -109,7 +129,16 @@ class Window(QMainWindow):
 
     def _fill_menu(self) -> None:
         menu = self.more.menu()
-        for ident in ("case.open", "run.start", "run.pause", "run.stop", "repair.all", "view.theme", "help.keys", "app.quit"):
+        for ident in (
+            "case.open",
+            "run.start",
+            "run.pause",
+            "run.stop",
+            "repair.all",
+            "view.theme",
+            "help.keys",
+            "app.quit",
+        ):
             menu.addAction(self.actions_by_name[ident])
 
     def _handlers(self) -> dict:  # type: ignore[type-arg]
@@ -155,7 +184,12 @@ class Window(QMainWindow):
         self.stack.setCurrentWidget(view)
         for name, button in self.stations.items():
             button.setChecked(name == place)
-        focus = {"intake": self.intake.list, "triage": self.triage.table, "bench": self.bench.plans, "handover": self.handover.target}[place]
+        focus = {
+            "intake": self.intake.list,
+            "triage": self.triage.table,
+            "bench": self.bench.plans,
+            "handover": self.handover.target,
+        }[place]
         focus.setFocus()
         if place == "triage" and not self.triage.table.currentIndex().isValid() and self.session.model.rowCount():
             self.triage.table.selectRow(0)
@@ -188,7 +222,11 @@ class Window(QMainWindow):
 
     def ask_case(self) -> None:
         name, _ = QFileDialog.getSaveFileName(
-            self, "Open a case or name a new one", str(Path.home() / "case.jugal"), "Cases (*.jugal)", options=QFileDialog.Option.DontConfirmOverwrite
+            self,
+            "Open a case or name a new one",
+            str(Path.home() / "case.jugal"),
+            "Cases (*.jugal)",
+            options=QFileDialog.Option.DontConfirmOverwrite,
         )
         if name:
             path = Path(name if name.endswith(".jugal") else f"{name}.jugal")
@@ -207,10 +245,14 @@ class Window(QMainWindow):
     def _run_told(self, state: RunState) -> None:
         p = state.progress
         self.progress.setValue(round(1000 * p.bytes / p.bytes_total) if p.bytes_total else 1000)
+        self.progress.setVisible(not p.finished)
         self.pause.setVisible(not p.finished)
         self.stop.setVisible(not p.finished)
         self.pause.setText("Go on" if state.paused else "Pause")
-        words = [f"{p.files:,} of {p.files_total:,} files", f"{human_size(p.bytes)} of {human_size(p.bytes_total)}"]
+        words = [
+            f"{p.files:,} of {p.files_total:,} files",
+            f"{human_size(p.bytes)} of {human_size(p.bytes_total)}",
+        ]
         if not p.finished and state.rate:
             words.append(f"{human_size(int(state.rate))}/s")
             if state.seconds_left is not None:

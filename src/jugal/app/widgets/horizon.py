@@ -44,7 +44,9 @@ class Horizon(QWidget):
         """Per verdict the weight in each of 51 classes of two points."""
         self._counts = counts
         total = sum(float(c.sum()) for c in counts.values())
-        self.setAccessibleDescription(f"{total:,.0f} scored; {', '.join(f'{v.value} {float(c.sum()):,.0f}' for v, c in counts.items())}")
+        self.setAccessibleDescription(
+            f"{total:,.0f} scored; {', '.join(f'{v.value} {float(c.sum()):,.0f}' for v, c in counts.items())}"
+        )
         self.update()
 
     def range(self) -> tuple[float, float]:

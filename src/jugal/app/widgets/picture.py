@@ -3,7 +3,17 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QBrush, QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtGui import (
+    QBrush,
+    QColor,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QWheelEvent,
+)
 from PySide6.QtWidgets import QWidget
 
 from jugal.app.bridge.decode import Preview
@@ -42,7 +52,9 @@ class PictureView(QWidget):
         if preview is not None:
             self._text = preview.text
             if preview.width:
-                self._image = QImage(preview.rgb, preview.width, preview.height, preview.width * 3, QImage.Format.Format_RGB888).copy()
+                self._image = QImage(
+                    preview.rgb, preview.width, preview.height, preview.width * 3, QImage.Format.Format_RGB888
+                ).copy()
         self.setAccessibleDescription(self._text[:200] or "Picture")
         self.update()
 
@@ -71,7 +83,12 @@ class PictureView(QWidget):
         assert self._image is not None
         fit = min(self.width() / self._image.width(), self.height() / self._image.height()) * self._zoom
         width, height = self._image.width() * fit, self._image.height() * fit
-        return QRectF(self.width() / 2 - width * self._middle.x(), self.height() / 2 - height * self._middle.y(), width, height)
+        return QRectF(
+            self.width() / 2 - width * self._middle.x(),
+            self.height() / 2 - height * self._middle.y(),
+            width,
+            height,
+        )
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -80,14 +97,23 @@ class PictureView(QWidget):
             painter.setPen(QColor(self._theme.soft_ink))
             short = len(self._text) < 200
             align = Qt.AlignmentFlag.AlignCenter if short else Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop
-            painter.drawText(QRectF(self.rect()).adjusted(12, 10, -12, -10), align | Qt.TextFlag.TextWordWrap, self._text[:6000])
+            painter.drawText(
+                QRectF(self.rect()).adjusted(12, 10, -12, -10),
+                align | Qt.TextFlag.TextWordWrap,
+                self._text[:6000],
+            )
         else:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self._zoom < 4)
             target = self._target()
             painter.drawImage(target, self._image)
             if self._damage:
                 self._paint_regions(painter, target)
-        painter.setPen(QPen(QColor(self._theme.accent if self.hasFocus() else self._theme.line), 2 if self.hasFocus() else 1))
+        painter.setPen(
+            QPen(
+                QColor(self._theme.accent if self.hasFocus() else self._theme.line),
+                2 if self.hasFocus() else 1,
+            )
+        )
         painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
         painter.end()
 
@@ -97,9 +123,19 @@ class PictureView(QWidget):
         veil.setAlpha(150)
         for number, region in enumerate(self._regions):
             if self._along_time:
-                area = QRectF(target.left() + target.width() * region.start, target.bottom() - max(18.0, target.height() * 0.08), max(3.0, target.width() * (region.end - region.start)), max(18.0, target.height() * 0.08))
+                area = QRectF(
+                    target.left() + target.width() * region.start,
+                    target.bottom() - max(18.0, target.height() * 0.08),
+                    max(3.0, target.width() * (region.end - region.start)),
+                    max(18.0, target.height() * 0.08),
+                )
             else:
-                area = QRectF(target.left() + target.width() * region.left, target.top() + target.height() * region.start, target.width() * (region.right - region.left), target.height() * (region.end - region.start))
+                area = QRectF(
+                    target.left() + target.width() * region.left,
+                    target.top() + target.height() * region.start,
+                    target.width() * (region.right - region.left),
+                    target.height() * (region.end - region.start),
+                )
             painter.fillRect(area, QBrush(veil, Qt.BrushStyle.BDiagPattern))
             painter.setPen(QPen(edge, 2))
             painter.drawRect(area)
@@ -123,14 +159,25 @@ class PictureView(QWidget):
             target = self._target()
             step = event.position() - self._drag
             self._drag = event.position()
-            self._set(self._zoom, QPointF(self._middle.x() - step.x() / target.width(), self._middle.y() - step.y() / target.height()))
+            self._set(
+                self._zoom,
+                QPointF(
+                    self._middle.x() - step.x() / target.width(),
+                    self._middle.y() - step.y() / target.height(),
+                ),
+            )
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._drag = None
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         step = 0.1 / self._zoom
-        moves = {Qt.Key.Key_Left: (-step, 0.0), Qt.Key.Key_Right: (step, 0.0), Qt.Key.Key_Up: (0.0, -step), Qt.Key.Key_Down: (0.0, step)}
+        moves = {
+            Qt.Key.Key_Left: (-step, 0.0),
+            Qt.Key.Key_Right: (step, 0.0),
+            Qt.Key.Key_Up: (0.0, -step),
+            Qt.Key.Key_Down: (0.0, step),
+        }
         key = Qt.Key(event.key())
         if key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
             self._set(self._zoom * 1.5, self._middle)

@@ -6,7 +6,19 @@ from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, QRectF, 
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen
 from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
-from jugal.app.models.files import FORMAT, NAME, SCORE, SIZE, STRIP, THUMB, VERDICT, DetailRole, RowRole, StripRole, ThumbRole
+from jugal.app.models.files import (
+    FORMAT,
+    NAME,
+    SCORE,
+    SIZE,
+    STRIP,
+    THUMB,
+    VERDICT,
+    DetailRole,
+    RowRole,
+    StripRole,
+    ThumbRole,
+)
 from jugal.app.style import tokens
 from jugal.app.style.tokens import Theme
 from jugal.app.widgets.strip import paint_strip
@@ -59,7 +71,12 @@ class RowDelegate(QStyledItemDelegate):
         elif column == STRIP:
             self._strip(painter, area, index, opened, option.font)
         elif column == SCORE:
-            self._score(painter, QRectF(area.left(), area.top(), area.width(), tokens.ROW_HEIGHT - 10), row, option.font)
+            self._score(
+                painter,
+                QRectF(area.left(), area.top(), area.width(), tokens.ROW_HEIGHT - 10),
+                row,
+                option.font,
+            )
         elif column in (VERDICT, FORMAT, SIZE):
             text = human_size(row.size) if column == SIZE else str(index.data() or "")
             painter.setPen(QColor(theme.verdict[row.verdict] if column == VERDICT else theme.soft_ink))
@@ -73,7 +90,7 @@ class RowDelegate(QStyledItemDelegate):
         if image is not None and not image.isNull():
             scale = min(area.width() / image.width(), area.height() / image.height())
             width, height = image.width() * scale, image.height() * scale
-            painter.drawImage(QRectF(area.center().x() - width / 2, area.top() + (area.height() - height) / 2, width, height), image)
+            painter.drawImage(QRectF(area.center().x() - width / 2, area.top(), width, height), image)
             return
         painter.setPen(QPen(QColor(self.theme.line), 1))
         box = QRectF(area.left(), area.top(), area.width(), min(area.height(), tokens.ROW_HEIGHT - 10))
@@ -94,7 +111,11 @@ class RowDelegate(QStyledItemDelegate):
         painter.setPen(QColor(self.theme.soft_ink))
         if not opened:
             text = metrics.elidedText(row.headline, Qt.TextElideMode.ElideRight, area.width())
-            painter.drawText(QRectF(area.left(), area.top() + line + 2, area.width(), line), Qt.AlignmentFlag.AlignLeft, text)
+            painter.drawText(
+                QRectF(area.left(), area.top() + line + 2, area.width(), line),
+                Qt.AlignmentFlag.AlignLeft,
+                text,
+            )
             return
         findings, _ = index.data(DetailRole)
         lines = [f"{_MARK[f.severity]} {f.message}" for f in findings] or [row.headline]
@@ -119,14 +140,20 @@ class RowDelegate(QStyledItemDelegate):
         _, plans = index.data(DetailRole)
         metrics = QFontMetricsF(font)
         top = band.bottom() + 8
-        texts = [f"{p.method} → about {p.attainable:.0f}{' (with a donor)' if p.needs_donor else ''}: {p.summary}" for p in plans]
+        texts = [
+            f"{p.method} → about {p.attainable:.0f}{' (with a donor)' if p.needs_donor else ''}: {p.summary}"
+            for p in plans
+        ]
         painter.setPen(QColor(self.theme.ink))
         heading = "Repairs that apply" if texts else "No repair is known for this file."
         painter.drawText(QPointF(area.left(), top + metrics.ascent()), heading)
         painter.setPen(QColor(self.theme.soft_ink))
         for text in texts[:3]:
             top += metrics.height() + 3
-            painter.drawText(QPointF(area.left(), top + metrics.ascent()), metrics.elidedText(text, Qt.TextElideMode.ElideRight, area.width()))
+            painter.drawText(
+                QPointF(area.left(), top + metrics.ascent()),
+                metrics.elidedText(text, Qt.TextElideMode.ElideRight, area.width()),
+            )
         top += metrics.height() + 3
         if top + metrics.height() < area.bottom() and texts:
             painter.setPen(QColor(self.theme.accent))
@@ -141,7 +168,10 @@ class RowDelegate(QStyledItemDelegate):
             return
         track = QRectF(area.left(), area.center().y() + 7, area.width(), 5)
         painter.fillRect(track, QColor(theme.line))
-        painter.fillRect(QRectF(track.left(), track.top(), track.width() * row.score / 100, track.height()), QColor(theme.verdict[row.verdict]))
+        painter.fillRect(
+            QRectF(track.left(), track.top(), track.width() * row.score / 100, track.height()),
+            QColor(theme.verdict[row.verdict]),
+        )
         attainable = row.attainable if row.attainable is not None else row.score
         text = f"{row.score:.0f}"
         if attainable - row.score >= 2:
@@ -152,4 +182,8 @@ class RowDelegate(QStyledItemDelegate):
         elif 99.5 <= row.score < 100:
             text = f"{int(row.score * 10) / 10:.1f}"
         painter.setPen(QColor(theme.ink))
-        painter.drawText(QRectF(area.left(), area.top(), area.width(), area.height() / 2 + 4), Qt.AlignmentFlag.AlignVCenter, text)
+        painter.drawText(
+            QRectF(area.left(), area.top(), area.width(), area.height() / 2 + 4),
+            Qt.AlignmentFlag.AlignVCenter,
+            text,
+        )

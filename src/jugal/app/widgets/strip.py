@@ -40,7 +40,12 @@ def in_words(spans: Sequence[StripSpan]) -> str:
 
 
 def paint_strip(
-    painter: QPainter, area: QRectF, spans: Sequence[StripSpan], theme: Theme, first: float = 0.0, last: float | None = None
+    painter: QPainter,
+    area: QRectF,
+    spans: Sequence[StripSpan],
+    theme: Theme,
+    first: float = 0.0,
+    last: float | None = None,
 ) -> None:
     """Draws ``spans`` into ``area``; ``first`` to ``last`` are the bytes that the area's width stands for."""
     total = float(extent(spans)) if last is None else last
@@ -134,12 +139,12 @@ class StripView(QWidget):
         paint_strip(painter, area, self._spans, self._theme, self._first, self._last)
         painter.setPen(QColor(self._theme.soft_ink))
         step = max(1, self.width() // 6)
-        for x in range(0, self.width(), step):
+        for x in range(0, self.width() - step // 2, step):
             painter.drawText(QPointF(x + 2, self.height() - 3), f"{int(self._byte_at(x)):,}")
         if self._cursor is not None:
-            x = (self._cursor - self._first) / max(1e-9, self._last - self._first) * self.width()
+            mark = (self._cursor - self._first) / max(1e-9, self._last - self._first) * self.width()
             painter.setPen(QPen(QColor(self._theme.ink), 2))
-            painter.drawLine(QPointF(x, 0), QPointF(x, area.height()))
+            painter.drawLine(QPointF(mark, 0), QPointF(mark, area.height()))
         if self.hasFocus():
             painter.setPen(QPen(QColor(self._theme.accent), 2))
             painter.drawRect(area.adjusted(1, 1, -1, -1))
@@ -157,7 +162,11 @@ class StripView(QWidget):
         span = self._span_at(self._byte_at(event.position().x()))
         if span is not None:
             label = f": {span.label}" if span.label else ""
-            QToolTip.showText(event.globalPosition().toPoint(), f"{span.matter.value}{label}\nbytes {span.span.start:,} to {span.span.end:,}", self)
+            QToolTip.showText(
+                event.globalPosition().toPoint(),
+                f"{span.matter.value}{label}\nbytes {span.span.start:,} to {span.span.end:,}",
+                self,
+            )
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         step = (self._last - self._first) / 10

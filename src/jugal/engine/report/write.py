@@ -64,13 +64,18 @@ def write_reports(case: Case, target: Path) -> tuple[Path, Path]:
 def render(case: Case, rows: list[FileRow]) -> str:
     """The HTML report as text, pictures embedded."""
     environment = Environment(
-        loader=PackageLoader("jugal.engine.report", "."), autoescape=select_autoescape(["html"]), undefined=StrictUndefined
+        loader=PackageLoader("jugal.engine.report", "."),
+        autoescape=select_autoescape(["html"]),
+        undefined=StrictUndefined,
     )
     kept = {r.file: r.outcome for r in case.repairs() if r.kept and r.outcome.output}
     verdicts = Counter(row.verdict for row in rows if row.error is None)
     kinds = Counter(row.kind.value for row in rows if row.error is None)
     delivered = case.delivered()
-    worth_showing = sorted((r for r in rows if r.verdict not in (Verdict.INTACT, Verdict.UNRECOGNISED) and r.error is None), key=lambda r: r.path)
+    worth_showing = sorted(
+        (r for r in rows if r.verdict not in (Verdict.INTACT, Verdict.UNRECOGNISED) and r.error is None),
+        key=lambda r: r.path,
+    )
     shown = 0
     entries = []
     for row in worth_showing:
@@ -81,9 +86,20 @@ def render(case: Case, rows: list[FileRow]) -> str:
                 picture = base64.b64encode(jpeg).decode()
                 shown += 1
         outcome = kept.get(row.id)
-        repaired = f"repaired: {outcome.score_before:.0f} → {outcome.score_after:.0f}" if outcome and outcome.score_after is not None and outcome.score_before is not None else ""
+        repaired = (
+            f"repaired: {outcome.score_before:.0f} → {outcome.score_after:.0f}"
+            if outcome and outcome.score_after is not None and outcome.score_before is not None
+            else ""
+        )
         entries.append(
-            _Entry(_display(row.path), VERDICT_WORDS[row.verdict], "–" if row.score is None else f"{row.score:.0f}", row.headline, repaired, picture)
+            _Entry(
+                _display(row.path),
+                VERDICT_WORDS[row.verdict],
+                "–" if row.score is None else f"{row.score:.0f}",
+                row.headline,
+                repaired,
+                picture,
+            )
         )
     return environment.get_template("report.html").render(
         title=case.get("title", "Recovered files"),

@@ -14,7 +14,19 @@ from jugal.model.result import Region
 from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter
 
-_RATES = {1: 88200, 2: 176400, 3: 192000, 4: 8000, 5: 16000, 6: 22050, 7: 24000, 8: 32000, 9: 44100, 10: 48000, 11: 96000}
+_RATES = {
+    1: 88200,
+    2: 176400,
+    3: 192000,
+    4: 8000,
+    5: 16000,
+    6: 22050,
+    7: 24000,
+    8: 32000,
+    9: 44100,
+    10: 48000,
+    11: 96000,
+}
 
 
 def examine(subject: Subject, report: Report) -> None:
@@ -25,16 +37,35 @@ def examine(subject: Subject, report: Report) -> None:
     opens = True
     if not stream.marker_ok:
         opens = False
-        report.add(FindingCode.FLAC_MARKER, Severity.FATAL, "The stream marker is missing.", stream.start, stream.start + 4, Cause.START_OVERWRITTEN)
+        report.add(
+            FindingCode.FLAC_MARKER,
+            Severity.FATAL,
+            "The stream marker is missing.",
+            stream.start,
+            stream.start + 4,
+            Cause.START_OVERWRITTEN,
+        )
     if stream.info is None:
         opens = False
-        report.add(FindingCode.FLAC_STREAMINFO, Severity.FATAL, "The STREAMINFO block is missing or impossible.", stream.start + 4, stream.start + 42)
+        report.add(
+            FindingCode.FLAC_STREAMINFO,
+            Severity.FATAL,
+            "The STREAMINFO block is missing or impossible.",
+            stream.start + 4,
+            stream.start + 42,
+        )
     elif stream.metadata_broken_at is not None:
         at = stream.metadata_broken_at
         report.add(FindingCode.FLAC_METADATA, Severity.MAJOR, "The chain of metadata blocks breaks here.", at, at)
     if not stream.offsets.size:
         if not (stream.info is not None and stream.info.samples == 0 and stream.audio_at >= stream.end):
-            report.add(FindingCode.FLAC_SHORT, Severity.FATAL, "No audio frame is left.", min(stream.audio_at, subject.size), subject.size)
+            report.add(
+                FindingCode.FLAC_SHORT,
+                Severity.FATAL,
+                "No audio frame is left.",
+                min(stream.audio_at, subject.size),
+                subject.size,
+            )
         report.score = report.attainable = 0.0
         return
     _judge(subject, report, stream, opens)
@@ -59,8 +90,15 @@ def _judge(subject: Subject, report: Report, stream: FlacStream, opens: bool) ->
         last_good_end = int(stream.ends[np.flatnonzero(good)[-1]]) if good.any() else stream.audio_at
         tail = subject.size - last_good_end
         truncated = tail < max(65536, (info.max_frame if info else 0) + 64)
-        if truncated and not report.has(FindingCode.FLAC_GAP, FindingCode.FLAC_FRAME) or tail == 0:
-            report.add(FindingCode.FLAC_SHORT, Severity.MAJOR, f"The stream ends {(total - reached) / max(1, rate):.1f} s early.", subject.size, subject.size, Cause.CUT_SHORT)
+        if (truncated and not report.has(FindingCode.FLAC_GAP, FindingCode.FLAC_FRAME)) or tail == 0:
+            report.add(
+                FindingCode.FLAC_SHORT,
+                Severity.MAJOR,
+                f"The stream ends {(total - reached) / max(1, rate):.1f} s early.",
+                subject.size,
+                subject.size,
+                Cause.CUT_SHORT,
+            )
             report.mark(subject.size, subject.size + 1, Matter.MISSING)
         report.regions.append(Region(reached / expected, 1.0, f"from {reached / max(1, rate):.1f} s on"))
     if info is not None:
@@ -71,7 +109,11 @@ def _judge(subject: Subject, report: Report, stream: FlacStream, opens: bool) ->
     report.attainable = report.score
     if report.worst is not Severity.NOTE and info is not None:
         report.attainable = max(report.score, usable)
-        report.plan("rewrite-stream", "Keep the good frames alone behind a STREAMINFO block that tells their number.", report.attainable)
+        report.plan(
+            "rewrite-stream",
+            "Keep the good frames alone behind a STREAMINFO block that tells their number.",
+            report.attainable,
+        )
 
 
 def _rate_of(subject: Subject, stream: FlacStream) -> int:
@@ -103,7 +145,13 @@ def _positions(stream: FlacStream, info: StreamInfo | None) -> np.ndarray:
 
 
 def _gaps(
-    subject: Subject, report: Report, stream: FlacStream, good: np.ndarray, positions: np.ndarray, rate: int, total: int
+    subject: Subject,
+    report: Report,
+    stream: FlacStream,
+    good: np.ndarray,
+    positions: np.ndarray,
+    rate: int,
+    total: int,
 ) -> None:
     """Findings for stretches between good frames that are no good frames, or where numbers jump."""
     index = np.flatnonzero(good)
@@ -118,7 +166,13 @@ def _gaps(
         complete = bool(total) and expected >= total
         if complete or (not total and trailing_fill(subject, previous_end)):
             kind = "zeros or filler" if trailing_fill(subject, previous_end) else "bytes"
-            report.add(FindingCode.TAIL, Severity.NOTE, f"{stream.end - previous_end:,} {kind} follow the last frame.", previous_end, stream.end)
+            report.add(
+                FindingCode.TAIL,
+                Severity.NOTE,
+                f"{stream.end - previous_end:,} {kind} follow the last frame.",
+                previous_end,
+                stream.end,
+            )
             report.mark(previous_end, stream.end, Matter.PAST_END)
         else:
             broken = subject.size - previous_end
@@ -129,7 +183,16 @@ def _gaps(
                 _gap(subject, report, stream, previous_end, stream.end, expected, max(total, expected), rate)
 
 
-def _gap(subject: Subject, report: Report, stream: FlacStream, start: int, end: int, first: int, last: int, rate: int) -> None:
+def _gap(
+    subject: Subject,
+    report: Report,
+    stream: FlacStream,
+    start: int,
+    end: int,
+    first: int,
+    last: int,
+    rate: int,
+) -> None:
     span = ByteSpan(start, max(start, end))
     evidence = [f.span for f in holes(subject, span)] + foreign_text(subject, span)
     filled = bool(holes(subject, span))
@@ -141,12 +204,10 @@ def _gap(subject: Subject, report: Report, stream: FlacStream, start: int, end: 
         cause = Cause.CLUSTERS_LOST
     else:
         frames = int(((stream.offsets >= start) & (stream.offsets < end)).sum())
+        # A checksum tells the frame, not the byte. An overwritten cluster begins at its boundary inside the frame.
         boundary = -(-start // 4096) * 4096
-        if frames != 1 and boundary < end:
-            # Several frames are gone at once: an overwritten cluster begins at its boundary.
-            place, cause = boundary, Cause.OVERWRITTEN
-        else:
-            cause = Cause.BIT_ERROR
+        place = boundary if boundary < end else start
+        cause = Cause.OVERWRITTEN if frames != 1 else None
     seconds = f"{first / max(1, rate):.2f} s to {max(first, last) / max(1, rate):.2f} s"
     code = FindingCode.FLAC_LOST if span.length == 0 else (FindingCode.FLAC_GAP if evidence else FindingCode.FLAC_FRAME)
     sentence = "Frames are missing" if span.length == 0 else "Frames fail their checksums"

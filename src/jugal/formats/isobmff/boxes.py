@@ -105,7 +105,9 @@ def read_tree(source: Source, start: int = 0, limits: Limits = DEFAULT_LIMITS) -
     at, size, count = start, source.size, 0
     while at < size:
         box = read_header(source, at, size)
-        if box is None or (box.kind not in TOP_LEVEL and box.kind not in (b"jp2c",) and not _plausible_top(source, box)):
+        if box is None or (
+            box.kind not in TOP_LEVEL and box.kind not in (b"jp2c",) and not _plausible_top(source, box)
+        ):
             tree.broken_at = at
             break
         if box.end > size:

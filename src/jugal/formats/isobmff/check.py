@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import datetime
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jugal.binary.source import Source
 from jugal.formats.base import Report, Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.boxes import Box
@@ -27,9 +29,15 @@ _TABLE_BOXES = frozenset(b"stts stsc stsz stco co64 stss".split())
 
 def examine(subject: Subject, report: Report) -> None:
     """Examines the boxes in ``subject``; never raises for its content."""
+    start = late_start(subject)
+    if start is not None:
+        _late_start(subject, report, start)
+        return
     movie = read_movie(subject)
     _marks(report, movie)
     opens = _structure_findings(subject, report, movie)
+    if movie.moov is not None and movie.moov.cut:
+        opens = False
     if movie.moov is None or not movie.tracks:
         meta = movie.tree.first(b"meta")
         if movie.moov is None and meta is not None:
@@ -38,7 +46,9 @@ def examine(subject: Subject, report: Report) -> None:
         _no_index(subject, report, movie)
         return
     _media(subject, report, movie)
-    judged = [t for t in movie.tracks if t.kind != "other" and t.offsets.size] or [t for t in movie.tracks if t.offsets.size]
+    judged = [t for t in movie.tracks if t.kind != "other" and t.offsets.size] or [
+        t for t in movie.tracks if t.offsets.size
+    ]
     _table_findings(subject, report, movie)
     if not judged:
         report.score = report.attainable = 0.0
@@ -51,11 +61,90 @@ def examine(subject: Subject, report: Report) -> None:
     plays = scoring.share(_weighted(judged, shares), 1.0)
     best = plays
     if first_bad and plays < 98:
-        best = max(best, _offset_forecast(subject, report, movie, judged, spans, plays))
+        plays, best = _offset_forecast(subject, report, movie, judged, spans, plays)
+    _soften(report, first_bad)
+    if movie.swallowed is not None:
+        best = max(best, _swallowed(subject, report, movie, judged, plays))
+        plays = plays * min(1.0, movie.swallowed.start / subject.size)
     report.score = plays if opens else min(plays, scoring.UNOPENABLE)
     report.attainable = best
     _time_regions(report, judged, lost)
     _plans(subject, report, movie, opens, plays, best)
+
+
+def late_start(subject: Subject) -> int | None:
+    """Where the file type box lies when other bytes stand before it; None where the file starts as it should."""
+    source = subject.source
+    head = source.read(0, 8)
+    if head[4:8] in (b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot", b"styp") or not any(head):
+        return None
+    at = source.find(b"ftyp", 0, 16 << 20)
+    if at < 8:
+        return None
+    size = source.uint(at - 4, 4) or 0
+    following = source.read(at - 4 + size + 4, 4)
+    return (
+        at - 4
+        if 16 <= size <= 512 and following in (b"moov", b"mdat", b"free", b"skip", b"wide", b"moof", b"meta", b"uuid")
+        else None
+    )
+
+
+def _late_start(subject: Subject, report: Report, start: int) -> None:
+    """Judges what follows the foreign start, and says that no player gets there."""
+    inner = Report()
+    examine(Subject(Source(subject.source.array[start:], subject.source.name), subject.limits), inner)
+    report.media.update(inner.media)
+    report.add(FindingCode.MP4_FTYP, Severity.FATAL, f"{start:,} bytes stand before the file's first box.", 0, start)
+    report.mark(0, start, Matter.FOREIGN, "before the first box")
+    for span in inner.strip:
+        report.mark(span.span.start + start, span.span.end + start, span.matter, span.label)
+    for finding in inner.findings:
+        place = finding.span
+        report.add(
+            finding.code,
+            finding.severity,
+            finding.message,
+            place.start + start if place else None,
+            place.end + start if place else None,
+            finding.cause,
+        )
+    report.regions.extend(inner.regions)
+    report.score = min(scoring.UNOPENABLE, inner.score or 0.0)
+    report.attainable = max(report.score, inner.score or 0.0)
+    report.plan("trim-start", "Cut the bytes before the first box away.", report.attainable)
+
+
+def _soften(report: Report, first_bad: bool) -> None:
+    """A box size that is off because bytes were lost further on is a consequence, not the damage itself."""
+    samples = [f for f in report.findings if f.code in (FindingCode.MP4_SAMPLE, FindingCode.MP4_HOLE) and f.span]
+    if not first_bad or not samples:
+        return
+    first = min(f.span.start for f in samples if f.span)
+    for at, finding in enumerate(report.findings):
+        if (
+            finding.code is FindingCode.BOX_SIZE
+            and finding.severity is Severity.FATAL
+            and finding.span
+            and first - finding.span.start > 65_536
+        ):
+            report.findings[at] = replace(finding, severity=Severity.MINOR)
+
+
+def _swallowed(subject: Subject, report: Report, movie: Movie, judged: list[Track], plays: float) -> float:
+    """A media data box that covers later fragments: players lose them, a right size brings them back."""
+    assert movie.swallowed is not None and movie.swallower is not None
+    box = movie.swallower
+    report.findings[:] = [f for f in report.findings if f.code is not FindingCode.BOX_SIZE]
+    report.add(
+        FindingCode.BOX_SIZE,
+        Severity.FATAL,
+        "The media data box covers the fragments that follow it.",
+        box.start,
+        box.body,
+    )
+    report.plan("fix-fragments", "Set the media data box to end where the next fragment begins.", plays)
+    return plays
 
 
 def _marks(report: Report, movie: Movie) -> None:
@@ -73,7 +162,13 @@ def _structure_findings(subject: Subject, report: Report, movie: Movie) -> bool:
     fills = subject.blocks.fills
     start_filled = fills[0].span if fills and fills[0].span.start == 0 else None
     if tree.too_deep is not None:
-        report.add(FindingCode.BOX_DEPTH, Severity.MAJOR, "Boxes are nested deeper than 64 levels; the rest was not followed.", tree.too_deep, tree.too_deep)
+        report.add(
+            FindingCode.BOX_DEPTH,
+            Severity.MAJOR,
+            "Boxes are nested deeper than 64 levels; the rest was not followed.",
+            tree.too_deep,
+            tree.too_deep,
+        )
     if not tree.top:
         report.add(
             FindingCode.MP4_FTYP, Severity.FATAL, "The file's first boxes are lost.", 0, start_filled.end if start_filled else 0,
@@ -85,26 +180,64 @@ def _structure_findings(subject: Subject, report: Report, movie: Movie) -> bool:
         if not (tree.first(b"moov") and tree.top[0].kind in (b"moov", b"mdat", b"free", b"skip", b"pnot")):
             report.add(FindingCode.MP4_FTYP, severity, "The file type box is missing.", 0, 0)
         else:
-            report.add(FindingCode.MP4_FTYP, Severity.NOTE, "There is no file type box, as in old QuickTime files.", 0, 0)
+            report.add(
+                FindingCode.MP4_FTYP,
+                Severity.NOTE,
+                "There is no file type box, as in old QuickTime files.",
+                0,
+                0,
+            )
     for box in tree.misfits:
         if box.depth == 0 and box.kind == b"mdat" and box.cut:
             missing = box.stated - (size - box.start)
             if movie.hidden:
-                report.add(FindingCode.BOX_SIZE, Severity.FATAL, "The media data box claims more than the file holds and covers the index.", box.start, box.body)
+                report.add(
+                    FindingCode.BOX_SIZE,
+                    Severity.FATAL,
+                    "The media data box claims more than the file holds and covers the index.",
+                    box.start,
+                    box.body,
+                )
             else:
-                report.add(FindingCode.BOX_SIZE, Severity.MAJOR, f"The media data box claims {missing:,} bytes more than the file holds.", size, size, Cause.CUT_SHORT)
+                report.add(
+                    FindingCode.BOX_SIZE,
+                    Severity.MAJOR,
+                    f"The media data box claims {missing:,} bytes more than the file holds.",
+                    size,
+                    size,
+                    Cause.CUT_SHORT,
+                )
                 report.mark(size, size + missing, Matter.MISSING, "missing media data")
         elif box.cut:
             at = size if box.depth == 0 else box.start
             severity = Severity.MAJOR if box.depth == 0 and box.kind in (b"moov", b"moof") else Severity.MINOR
-            report.add(FindingCode.BOX_SIZE, severity, f"The box '{box.name}' does not fit where it lies.", at, at, Cause.CUT_SHORT if box.depth == 0 else None)
+            report.add(
+                FindingCode.BOX_SIZE,
+                severity,
+                f"The box '{box.name}' does not fit where it lies.",
+                at,
+                at,
+                Cause.CUT_SHORT if box.depth == 0 else None,
+            )
         else:
-            report.add(FindingCode.BOX_SIZE, Severity.MINOR, "Bytes that are no box lie among boxes.", box.start, box.end)
+            report.add(
+                FindingCode.BOX_SIZE,
+                Severity.MINOR,
+                "Bytes that are no box lie among boxes.",
+                box.start,
+                box.end,
+            )
     if tree.broken_at is not None and tree.top:
         _broken_chain(subject, report, movie)
     elif movie.hidden and not report.has(FindingCode.BOX_SIZE) and tree.top:
         culprit = next((b for b in tree.top if movie.moov and b.start < movie.moov.start < b.end), tree.top[-1])
-        report.add(FindingCode.BOX_SIZE, Severity.FATAL, f"The box '{culprit.name}' has a wrong size and covers the index.", culprit.start, culprit.body)
+        report.add(
+            FindingCode.BOX_SIZE,
+            Severity.FATAL,
+            f"The box '{culprit.name}' has a wrong size and covers the index.",
+            culprit.start,
+            culprit.body,
+        )
     return opens
 
 
@@ -117,16 +250,29 @@ def _broken_chain(subject: Subject, report: Report, movie: Movie) -> None:
     rest = subject.source.array[at:]
     if whole and _all_samples_before(movie, at):
         kind = "zeros" if not rest.any() else "bytes"
-        report.add(FindingCode.TAIL, Severity.NOTE, f"{size - at:,} {kind} follow the last box.", at, size, Cause.NO_KNOWN_END if rest.size > 512 else None)
+        report.add(
+            FindingCode.TAIL,
+            Severity.NOTE,
+            f"{size - at:,} {kind} follow the last box.",
+            at,
+            size,
+            Cause.NO_KNOWN_END if rest.size > 512 else None,
+        )
         report.mark(at, size, Matter.PAST_END)
     elif movie.hidden and movie.moov is not None and movie.moov.start > at and last.kind == b"mdat":
-        report.add(FindingCode.BOX_SIZE, Severity.FATAL, f"The size of the box '{last.name}' is wrong: no box follows where it ends.", last.start, last.body)
+        report.add(
+            FindingCode.BOX_SIZE,
+            Severity.FATAL,
+            f"The size of the box '{last.name}' is wrong: no box follows where it ends.",
+            last.start,
+            last.body,
+        )
     else:
         fill = next((f for f in subject.blocks.fills if f.span.start <= at + 512 and f.span.end > at), None)
         severity = Severity.MAJOR if whole else Severity.FATAL
         report.add(
             FindingCode.HOLE if fill else FindingCode.BOX_SIZE, severity, "The chain of boxes breaks here.",
-            at, fill.span.end if fill else at, Cause.UNREADABLE if fill else None,
+            min(at, fill.span.start) if fill else at, fill.span.end if fill else at, Cause.UNREADABLE if fill else None,
         )  # fmt: skip
         report.mark(at, size, Matter.UNEXPLAINED)
 
@@ -138,6 +284,9 @@ def _all_samples_before(movie: Movie, at: int) -> bool:
 def _no_index(subject: Subject, report: Report, movie: Movie) -> None:
     mdat = next(iter(movie.mdats), None)
     place = movie.tree.broken_at if movie.tree.broken_at is not None else subject.size
+    last_fill = subject.blocks.fills[-1].span if subject.blocks.fills else None
+    if last_fill is not None and last_fill.end == subject.size and last_fill.start <= place:
+        place = last_fill.start
     if mdat is None and not movie.tree.top:
         place = 0
     if mdat is not None and mdat.end >= subject.size:
@@ -165,7 +314,11 @@ def _media(subject: Subject, report: Report, movie: Movie) -> None:
         if video.offsets.size and video.seconds:
             media["frame_rate"] = round(video.offsets.size / video.seconds, 3)
     if sound is not None:
-        media.update(audio_codec=sound.codec.decode("latin-1").strip(), channels=sound.channels, sample_rate=round(sound.sample_rate))
+        media.update(
+            audio_codec=sound.codec.decode("latin-1").strip(),
+            channels=sound.channels,
+            sample_rate=round(sound.sample_rate),
+        )
     longest = max((t.seconds for t in movie.tracks), default=0.0)
     if longest:
         media["duration"] = round(longest, 3)
@@ -184,13 +337,26 @@ def _table_findings(subject: Subject, report: Report, movie: Movie) -> None:
     for track in movie.tracks:
         severity = Severity.MAJOR if track.kind != "other" else Severity.MINOR
         for problem in track.problems[:4]:
-            report.add(FindingCode.MP4_TABLES, severity, f"Track {track.ident}: {problem}", track.box.start, track.box.end)
+            report.add(
+                FindingCode.MP4_TABLES,
+                severity,
+                f"Track {track.ident}: {problem}",
+                track.box.start,
+                track.box.end,
+            )
     for box in _descendants(moov):
         if box.kind not in _TABLE_BOXES:
             continue
         for fill in subject.blocks.fills_in(ByteSpan(box.body, box.end)):
             if fill.value in (0, 0xFF):
-                report.add(FindingCode.MP4_INDEX_BROKEN, Severity.MAJOR, f"A filled run lies in the index table '{box.name}'.", fill.span.start, fill.span.end, Cause.UNREADABLE)
+                report.add(
+                    FindingCode.MP4_INDEX_BROKEN,
+                    Severity.MAJOR,
+                    f"A filled run lies in the index table '{box.name}'.",
+                    fill.span.start,
+                    fill.span.end,
+                    Cause.UNREADABLE,
+                )
                 report.mark(fill.span.start, fill.span.end, Matter.HOLE)
     for box, reason in movie.broken_fragments:
         report.add(FindingCode.MP4_FRAGMENT, Severity.MAJOR, reason, box.start, box.end)
@@ -233,7 +399,11 @@ def _inspect(
     any_bad = False
     notes: list[tuple[int, int, Severity, FindingCode, str, Cause | None]] = []
     for track in judged:
-        relevant = spans if track.codec in payload.AVC | payload.HEVC or track.kind != "audio" or track.codec == b"mp4a" else []
+        relevant = (
+            spans
+            if track.codec in payload.AVC | payload.HEVC or track.kind != "audio" or track.codec == b"mp4a"
+            else []
+        )
         state, where = payload.inspect(subject, track, relevant)
         bad = state != 0
         outside = state == payload.OUTSIDE
@@ -255,7 +425,11 @@ def _inspect(
             kind = int(state[first])
             start = int(where[first])
             code = FindingCode.MP4_HOLE if kind in (3, 5, payload.FILLED) else FindingCode.MP4_SAMPLE
-            cause = Cause.UNREADABLE if code is FindingCode.MP4_HOLE else (Cause.OVERWRITTEN if kind == payload.FOREIGN else None)
+            cause = (
+                Cause.UNREADABLE
+                if code is FindingCode.MP4_HOLE
+                else (Cause.OVERWRITTEN if kind == payload.FOREIGN else None)
+            )
             count = last - first + 1
             text = f"{count:,} {word} of track {track.ident} at {begin:.2f} s to {end:.2f} s are damaged: {_STATE_WORDS.get(kind, 'broken')}."
             stop = int(track.offsets[last] + track.sizes[last])
@@ -287,15 +461,26 @@ def _weighted(judged: list[Track], shares: list[float]) -> float:
 
 
 def _offset_forecast(
-    subject: Subject, report: Report, movie: Movie, judged: list[Track], spans: list[tuple[int, int, int]], plays: float
-) -> float:
-    """The score that corrected chunk offsets would bring; the plan is entered when it is worth it."""
+    subject: Subject,
+    report: Report,
+    movie: Movie,
+    judged: list[Track],
+    spans: list[tuple[int, int, int]],
+    plays: float,
+) -> tuple[float, float]:
+    """(score now, score with corrected chunk offsets); the plan is entered when it is worth it.
+
+    Where offsets prove wrong for the picture they are wrong for the sound beside it, whatever its bytes look like.
+    """
     steps = find_steps(subject, movie)
     if not steps:
-        return plays
-    shares = []
+        return plays, plays
+    shares, now = [], []
     for track in judged:
         moved = moved_track(track, steps)
+        state, _ = payload.inspect(subject, track, spans if track.kind == "video" else [])
+        off = (state != 0) | (moved.offsets != track.offsets)
+        now.append(payload.good_share(track, payload.spread_to_sync(track, off)))
         state, _ = payload.inspect(subject, moved, spans if track.kind == "video" else [])
         shares.append(payload.good_share(track, payload.spread_to_sync(track, state != 0)))
     best = scoring.share(_weighted(judged, shares), 1.0)
@@ -304,16 +489,28 @@ def _offset_forecast(
         what = f"all by {steps[0].delta:+,} bytes" if constant else f"in {len(steps)} steps"
         place = movie.moov.start if constant and movie.moov else None
         if constant and plays < 50:
-            report.add(FindingCode.MP4_SHIFTED, Severity.FATAL, f"The chunk offsets are off {what}: the index does not lead to the media data.", place, place)
+            report.add(
+                FindingCode.MP4_SHIFTED,
+                Severity.FATAL,
+                f"The chunk offsets are off {what}: the index does not lead to the media data.",
+                place,
+                place,
+            )
         report.plan("fix-offsets", f"Correct the chunk offsets, {what}.", best)
-    return best
+        plays = min(plays, scoring.share(_weighted(judged, now), 1.0))
+    return plays, max(plays, best)
 
 
 def moved_track(track: Track, steps: list[Step]) -> Track:
     """``track`` with its sample offsets corrected by ``steps``."""
     starts = track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
     moved = Track(track.box, track.ident, track.handler, track.codec, track.timescale)
-    moved.prefix, moved.sizes, moved.durations, moved.sync = track.prefix, track.sizes, track.durations, track.sync
+    moved.prefix, moved.sizes, moved.durations, moved.sync = (
+        track.prefix,
+        track.sizes,
+        track.durations,
+        track.sync,
+    )
     moved.offsets = track.offsets + (apply_steps(starts, steps) - starts)
     return moved
 
@@ -326,17 +523,31 @@ def _time_regions(report: Report, judged: list[Track], lost: list[NDArray[np.boo
         edges = np.concatenate(([0], np.cumsum(track.durations)))
         for first, last in _runs(np.flatnonzero(gone))[:24]:
             begin, end = float(edges[first]), float(edges[last + 1])
-            label = f"{track.kind} {begin / track.timescale:.1f} s to {end / track.timescale:.1f} s" if track.timescale else track.kind
+            label = (
+                f"{track.kind} {begin / track.timescale:.1f} s to {end / track.timescale:.1f} s"
+                if track.timescale
+                else track.kind
+            )
             report.regions.append(Region(begin / total, end / total, label))
 
 
 def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: float, best: float) -> None:
-    if not opens or report.has(FindingCode.BOX_SIZE, FindingCode.MP4_FTYP) and not all(
-        f.severity is Severity.NOTE for f in report.findings if f.code is FindingCode.MP4_FTYP
+    if not opens or (
+        report.has(FindingCode.BOX_SIZE, FindingCode.MP4_FTYP)
+        and not all(f.severity is Severity.NOTE for f in report.findings if f.code is FindingCode.MP4_FTYP)
     ):
         if movie.moov is not None and not movie.moov.cut:
-            report.plan("fix-boxes", "Write the sizes and types of the top-level boxes anew around what they hold.", best)
-    if report.has(FindingCode.MP4_OUTSIDE) and not movie.tracks[0].fragmented and movie.moov is not None and not movie.moov.cut:
+            report.plan(
+                "fix-boxes",
+                "Write the sizes and types of the top-level boxes anew around what they hold.",
+                best,
+            )
+    if (
+        report.has(FindingCode.MP4_OUTSIDE)
+        and not movie.tracks[0].fragmented
+        and movie.moov is not None
+        and not movie.moov.cut
+    ):
         report.plan("cut-tables", "Cut the index to the samples that are whole, so that durations are right.", best)
     if report.has(FindingCode.TAIL):
         report.plan("trim", "Cut the bytes after the last box away.", best)

@@ -64,7 +64,13 @@ def examine_items(subject: Subject, report: Report, tree: Tree, meta: Box) -> No
     iloc = meta.child(b"iloc")
     extents = item_extents(subject.source.read(iloc.body, min(iloc.end - iloc.body, 1 << 22))) if iloc else None
     if not extents:
-        report.add(FindingCode.MP4_TABLES, Severity.FATAL, "The item locations are missing or cut short.", meta.start, meta.end)
+        report.add(
+            FindingCode.MP4_TABLES,
+            Severity.FATAL,
+            "The item locations are missing or cut short.",
+            meta.start,
+            meta.end,
+        )
         report.score = report.attainable = 0.0
         return
     placed = [e for e in extents if e[1] == 0]
@@ -74,14 +80,28 @@ def examine_items(subject: Subject, report: Report, tree: Tree, meta: Box) -> No
         if offset + length > subject.size:
             missing = offset + length - max(offset, subject.size)
             bad += missing
-            report.add(FindingCode.MP4_OUTSIDE, Severity.MAJOR, f"{missing:,} bytes of item {item} lie past the end of the file.", subject.size, subject.size, Cause.CUT_SHORT)
+            report.add(
+                FindingCode.MP4_OUTSIDE,
+                Severity.MAJOR,
+                f"{missing:,} bytes of item {item} lie past the end of the file.",
+                subject.size,
+                subject.size,
+                Cause.CUT_SHORT,
+            )
         end = min(offset + length, subject.size)
         if offset >= end:
             continue
         report.mark(offset, end, Matter.PAYLOAD, f"item {item}")
         for fill in holes(subject, ByteSpan(offset, end)):
             bad += end - fill.span.start
-            report.add(FindingCode.MP4_HOLE, Severity.MAJOR, f"A filled run lies in item {item}.", fill.span.start, fill.span.end, Cause.UNREADABLE)
+            report.add(
+                FindingCode.MP4_HOLE,
+                Severity.MAJOR,
+                f"A filled run lies in item {item}.",
+                fill.span.start,
+                fill.span.end,
+                Cause.UNREADABLE,
+            )
             report.mark(fill.span.start, fill.span.end, Matter.HOLE)
             break
     report.score = report.attainable = scoring.share(total - min(bad, total), total)

@@ -28,6 +28,9 @@ class Movie:
     hidden: bool
     tracks: list[Track] = field(default_factory=list)
     broken_fragments: list[tuple[Box, str]] = field(default_factory=list)
+    #: A fragment found inside a media data box whose size is wrong, and that box.
+    swallowed: Box | None = None
+    swallower: Box | None = None
 
     @property
     def mdats(self) -> list[Box]:
@@ -51,7 +54,22 @@ def read_movie(subject: Subject) -> Movie:
     if moov is not None:
         movie.tracks = [read_track(source, trak) for trak in moov.all(b"trak")]
         movie.broken_fragments = read_fragments(source, tree, movie.tracks)
+        if moov.child(b"mvex") is not None:
+            _find_swallowed(subject, movie)
     return movie
+
+
+def _find_swallowed(subject: Subject, movie: Movie) -> None:
+    """A media data box that goes on past its fragment's samples and holds the next fragment."""
+    ends = [int((t.offsets + t.sizes).max()) for t in movie.tracks if t.offsets.size]
+    if not ends or not movie.mdats:
+        return
+    last = movie.mdats[-1]
+    at = subject.source.find(b"moof", max(max(ends), last.body), min(last.end, max(ends) + (1 << 22)))
+    if at < 4 or subject.source.read(at + 8, 4) != b"mfhd":
+        return
+    movie.swallower = last
+    movie.swallowed = Box(b"moof", at - 4, at + 4, last.end)
 
 
 def bad_spans(subject: Subject, span: ByteSpan, dense: bool) -> list[tuple[int, int, int]]:
@@ -59,7 +77,9 @@ def bad_spans(subject: Subject, span: ByteSpan, dense: bool) -> list[tuple[int, 
     found = [(f.span.start, f.span.end, FILLED) for f in holes(subject, span, 512 if dense else 4096)]
     if dense:
         found += [(s.start, s.end, FOREIGN) for s in foreign_text(subject, span)]
-        found += [(s.start, s.end, FOREIGN) for s in subject.blocks.patterns if s.start < span.end and s.end > span.start]
+        found += [
+            (s.start, s.end, FOREIGN) for s in subject.blocks.patterns if s.start < span.end and s.end > span.start
+        ]
         found += [(s.start, s.end, FOREIGN) for s in _stuffed(subject, span)]
     return sorted(found)
 

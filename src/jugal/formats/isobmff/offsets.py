@@ -47,7 +47,9 @@ def find_steps(subject: Subject, movie: Movie) -> list[Step]:
     if not tracks:
         return _by_media_start(subject, movie)
     track = max(tracks, key=lambda t: int(t.sizes.sum()))
-    chunk_starts = track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
+    chunk_starts = (
+        track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
+    )
     steps: list[Step] = []
     position = 0
     for _ in range(_MAX_STEPS):
@@ -104,7 +106,9 @@ def _search(subject: Subject, movie: Movie, track: Track, start: int, current: i
         return None
     window = data[low : high + 8].astype(np.int64)
     count = high - low
-    lengths = (window[:count] << 24) | (window[1 : count + 1] << 16) | (window[2 : count + 2] << 8) | window[3 : count + 3]
+    lengths = (
+        (window[:count] << 24) | (window[1 : count + 1] << 16) | (window[2 : count + 2] << 8) | window[3 : count + 3]
+    )
     head = window[4 : count + 4]
     fits = (lengths >= 2) & (lengths + 4 <= int(sizes[0])) & (head < 0x80)
     candidates = np.flatnonzero(fits)

@@ -18,7 +18,9 @@ FOREIGN = 11
 FRAME = 12
 
 
-def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]]) -> tuple[NDArray[np.int8], NDArray[np.int64]]:
+def inspect(
+    subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]]
+) -> tuple[NDArray[np.int8], NDArray[np.int64]]:
     """Per sample a state (0 good) and the byte where the fault shows.
 
     ``bad_spans`` are (start, end, state) of filled or foreign bytes seen in the media data.
@@ -28,7 +30,14 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
     ends = track.offsets + track.sizes
     if track.codec in AVC or track.codec in HEVC:
         walk_samples(
-            subject.source.array, track.offsets, track.sizes, track.prefix, track.codec in HEVC, _ZERO_RUN, state, where
+            subject.source.array,
+            track.offsets,
+            track.sizes,
+            track.prefix,
+            track.codec in HEVC,
+            _ZERO_RUN,
+            state,
+            where,
         )
     else:
         outside = (ends > subject.size) | (track.offsets < 0)

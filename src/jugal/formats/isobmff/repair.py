@@ -9,7 +9,7 @@ import numpy as np
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Report, Subject
 from jugal.formats.isobmff.boxes import CONTAINERS, Box
-from jugal.formats.isobmff.check import examine
+from jugal.formats.isobmff.check import examine, late_start
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import apply_steps, find_steps
 from jugal.formats.isobmff.tables import Track
@@ -21,7 +21,9 @@ def box_bytes(kind: bytes, body: bytes) -> bytes:
     return struct.pack(">I4s", len(body) + 8, kind) + body
 
 
-def patched(subject: Subject, patches: list[tuple[int, bytes]], start: int = 0, end: int | None = None) -> tuple[Piece, ...]:
+def patched(
+    subject: Subject, patches: list[tuple[int, bytes]], start: int = 0, end: int | None = None
+) -> tuple[Piece, ...]:
     """The source from ``start`` to ``end`` with ``patches`` (offset, bytes) laid over it."""
     pieces: list[Piece] = []
     at, stop = start, subject.size if end is None else end
@@ -79,6 +81,9 @@ def fix_boxes(subject: Subject, donor: Subject | None) -> RepairDraft:
         others = brand if quicktime else b"isomiso2mp41"
         box = box_bytes(b"ftyp", brand + struct.pack(">I", 512) + others)
         room = head_room - len(box)
+        if 0 < room < 8 and room % 4 == 0:
+            box = box_bytes(b"ftyp", brand + struct.pack(">I", 512) + others + b"mp42" * (room // 4))
+            room = 0
         limit = 8 if head_room == first else 0
         if room < limit:
             box = b""
@@ -157,7 +162,12 @@ def cut_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
         if box.cut:
             size = subject.size - box.start
             wide = box.body - box.start == 16
-            patches.append((box.start, struct.pack(">I4sQ", 1, b"mdat", size) if wide else struct.pack(">I4s", size, b"mdat")))
+            patches.append(
+                (
+                    box.start,
+                    struct.pack(">I4sQ", 1, b"mdat", size) if wide else struct.pack(">I4s", size, b"mdat"),
+                )
+            )
             steps.append(f"Set the media data box at {box.start:,} to {size:,} bytes.")
     report = Report()
     examine(subject, report)
@@ -236,7 +246,12 @@ def _chunk_runs(track: Track, keep: int, body: bytes, pcm: bool) -> bytes:
 
 
 def _set_durations(
-    subject: Subject, movie: Movie, moov: Box, ends: dict[int, float], longest: float, new_bodies: dict[int, bytes]
+    subject: Subject,
+    movie: Movie,
+    moov: Box,
+    ends: dict[int, float],
+    longest: float,
+    new_bodies: dict[int, bytes],
 ) -> None:
     """mvhd, tkhd and mdhd durations, and edit lists no longer than what is left."""
     source = subject.source
@@ -309,4 +324,32 @@ def trim(subject: Subject, donor: Subject | None) -> RepairDraft:
     return RepairDraft((ByteSpan(0, at),), (f"Left out bytes {at:,} to {subject.size:,} after the last box.",))
 
 
-REPAIRS = {"fix-offsets": fix_offsets, "fix-boxes": fix_boxes, "cut-tables": cut_tables, "trim": trim}
+def trim_start(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """Everything before the first box is left out, so that all offsets are right again."""
+    start = late_start(subject)
+    if start is None:
+        raise RepairImpossible("Nothing stands before the first box.")
+    return RepairDraft((ByteSpan(start, subject.size),), (f"Left out bytes 0 to {start:,} before the first box.",))
+
+
+def fix_fragments(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """A media data box that covers the next fragments, set to end where they begin."""
+    movie = read_movie(subject)
+    if movie.swallower is None or movie.swallowed is None:
+        raise RepairImpossible("No media data box covers a fragment.")
+    box, size = movie.swallower, movie.swallowed.start - movie.swallower.start
+    head = struct.pack(">I4sQ", 1, b"mdat", size) if box.body - box.start == 16 else struct.pack(">I4s", size, b"mdat")
+    return RepairDraft(
+        patched(subject, [(box.start, head)]),
+        (f"Set the media data box at {box.start:,} to {size:,} bytes.",),
+    )
+
+
+REPAIRS = {
+    "trim-start": trim_start,
+    "fix-fragments": fix_fragments,
+    "fix-offsets": fix_offsets,
+    "fix-boxes": fix_boxes,
+    "cut-tables": cut_tables,
+    "trim": trim,
+}

@@ -111,7 +111,9 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
     size_box = stsz or stz2
     if chunk_box is None or size_box is None or stsc is None or stts is None:
         if not track.fragmented:
-            missing = [n for n, b in (("stco", chunk_box), ("stsz", size_box), ("stsc", stsc), ("stts", stts)) if b is None]
+            missing = [
+                n for n, b in (("stco", chunk_box), ("stsz", size_box), ("stsc", stsc), ("stts", stts)) if b is None
+            ]
             track.problems.append(f"The sample table lacks {', '.join(missing)}.")
         return
     track.chunk_box = chunk_box
@@ -131,7 +133,9 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
             sizes = _array(source, size_box, 12, count, ">u4")
     else:
         bits = fixed & 255
-        raw = np.frombuffer(source.read(size_box.body + 12, min(size_box.end - size_box.body - 12, _MAX_SAMPLES)), np.uint8)
+        raw = np.frombuffer(
+            source.read(size_box.body + 12, min(size_box.end - size_box.body - 12, _MAX_SAMPLES)), np.uint8
+        )
         if bits == 4:
             sizes = np.stack((raw >> 4, raw & 15), 1).reshape(-1)[:count].astype(np.int64)
         elif bits == 8:
@@ -203,7 +207,17 @@ def _samples_per_chunk(runs: NDArray, chunks: int, track: Track) -> NDArray[np.i
 
 def _chunks_as_samples(track: Track, per_chunk: NDArray, fixed: int, times: NDArray) -> None:
     """Uncompressed sound: each chunk counts as one sample, its length by PCM arithmetic."""
-    width = {b"twos": 2, b"sowt": 2, b"in24": 3, b"in32": 4, b"fl32": 4, b"fl64": 8, b"raw ": 1, b"alaw": 1, b"ulaw": 1}
+    width = {
+        b"twos": 2,
+        b"sowt": 2,
+        b"in24": 3,
+        b"in32": 4,
+        b"fl32": 4,
+        b"fl64": 8,
+        b"raw ": 1,
+        b"alaw": 1,
+        b"ulaw": 1,
+    }
     unit = fixed
     if fixed == 1 and track.codec in width:
         unit = width[track.codec] * max(1, track.channels)
@@ -295,7 +309,13 @@ def _read_traf(source: Source, moof: Box, traf: Box, defaults: dict, collected: 
             return "A track run claims more samples than it lists."
         rows = _array(source, trun, at, len(columns) * count, ">u4").reshape(count, len(columns)) if columns else None
 
-        def column(bit: int, default: int, rows: NDArray | None = rows, columns: list[int] = columns, count: int = count) -> NDArray:
+        def column(
+            bit: int,
+            default: int,
+            rows: NDArray | None = rows,
+            columns: list[int] = columns,
+            count: int = count,
+        ) -> NDArray:
             if rows is not None and bit in columns:
                 return rows[:, columns.index(bit)]
             return np.full(count, default, np.int64)

@@ -33,7 +33,17 @@ def standard_scans(structure: Structure) -> list[Scan]:
             tables.setdefault(td, HuffmanTable(*spec.ANNEX_K[chroma]))
             tables.setdefault(ta | 0x10, HuffmanTable(*spec.ANNEX_K[chroma | 0x10]))
         scans.append(
-            Scan(scan.segment, scan.components, scan.ss, scan.se, scan.ah, scan.al, tables, scan.restart_interval, scan.entropy)
+            Scan(
+                scan.segment,
+                scan.components,
+                scan.ss,
+                scan.se,
+                scan.ah,
+                scan.al,
+                tables,
+                scan.restart_interval,
+                scan.entropy,
+            )
         )
     return scans
 
@@ -54,7 +64,11 @@ def examine(subject: Subject, report: Report) -> None:
         _walked_only(subject, report, selection)
         return
     if frame.mcus_x * frame.mcus_y * 64 * len(frame.components) > subject.limits.pixels * 3:
-        report.add(FindingCode.BUDGET, Severity.NOTE, f"{frame.width} × {frame.height} pixels are too many to decode.")
+        report.add(
+            FindingCode.BUDGET,
+            Severity.NOTE,
+            f"{frame.width} × {frame.height} pixels are too many to decode.",
+        )
         _walked_only(subject, report, selection)
         return
     missing = structure.missing_tables()
@@ -84,8 +98,15 @@ def _segment_findings(subject: Subject, report: Report, selection: Selection) ->
     """What is wrong with the marker chain and the tables."""
     structure, source = selection.structure, subject.source
     if not structure.has_soi and not structure.salvaged and usable(structure):
-        report.add(FindingCode.JPEG_SOI, Severity.FATAL, "The start-of-image marker is missing.", 0, 2, Cause.START_OVERWRITTEN)
-    elif structure.salvaged or not usable(structure) and source.size:
+        report.add(
+            FindingCode.JPEG_SOI,
+            Severity.FATAL,
+            "The start-of-image marker is missing.",
+            0,
+            2,
+            Cause.START_OVERWRITTEN,
+        )
+    elif structure.salvaged or (not usable(structure) and source.size):
         filled = subject.blocks.fills[0] if subject.blocks.fills and subject.blocks.fills[0].span.start == 0 else None
         start_lost = source.read(0, 3) != b"\xff\xd8\xff"
         place = 0 if start_lost else (structure.bad_segments[0].start if structure.bad_segments else 0)
@@ -114,10 +135,20 @@ def _segment_findings(subject: Subject, report: Report, selection: Selection) ->
     first_scan = structure.scans[0].entropy.start if structure.scans else structure.end
     for fill in subject.blocks.fills:
         if fill.span.start < first_scan and any(
-            s.start < fill.span.start and fill.span.start < s.end and s.marker not in range(0xE0, 0xF0) and s.marker != spec.COM
+            s.start < fill.span.start
+            and fill.span.start < s.end
+            and s.marker not in range(0xE0, 0xF0)
+            and s.marker != spec.COM
             for s in structure.segments
         ):
-            report.add(FindingCode.HOLE, Severity.MAJOR, "A filled run lies in the header.", fill.span.start, fill.span.end, Cause.UNREADABLE)
+            report.add(
+                FindingCode.HOLE,
+                Severity.MAJOR,
+                "A filled run lies in the header.",
+                fill.span.start,
+                fill.span.end,
+                Cause.UNREADABLE,
+            )
     if usable(structure):
         for key in sorted(structure.missing_tables()):
             kind = "AC" if key >> 4 else "DC"
@@ -165,8 +196,14 @@ def _exif_findings(subject: Subject, report: Report, exif: Exif, start: int, end
         report.add(FindingCode.JPEG_EXIF, Severity.NOTE, " ".join(exif.problems[:2]), start, end)
     if exif.thumbnail and not exif.problems:
         at, length = exif.thumbnail
-        if at + length <= len(data) and not data[at : at + 2] == b"\xff\xd8" and length > 512:
-            report.add(FindingCode.JPEG_EXIF, Severity.NOTE, "The embedded thumbnail is no picture.", start + 10 + at, start + 10 + at + length)
+        if at + length <= len(data) and data[at : at + 2] != b"\xff\xd8" and length > 512:
+            report.add(
+                FindingCode.JPEG_EXIF,
+                Severity.NOTE,
+                "The embedded thumbnail is no picture.",
+                start + 10 + at,
+                start + 10 + at + length,
+            )
 
 
 def _no_picture(subject: Subject, report: Report, selection: Selection) -> None:
@@ -176,9 +213,20 @@ def _no_picture(subject: Subject, report: Report, selection: Selection) -> None:
         report.media.update(width=structure.frame.width, height=structure.frame.height)
     report.score = 0.0
     report.attainable = 0.0
-    head = structure.bad_segments[0].start if structure.bad_segments else (structure.end if selection.structure.segments else 0)
+    head = (
+        structure.bad_segments[0].start
+        if structure.bad_segments
+        else (structure.end if selection.structure.segments else 0)
+    )
     if structure.segments and not structure.scans and structure.end >= subject.size - 2:
-        report.add(FindingCode.JPEG_SHORT, Severity.FATAL, "The file ends in the header, before any picture data.", subject.size, subject.size, Cause.CUT_SHORT)
+        report.add(
+            FindingCode.JPEG_SHORT,
+            Severity.FATAL,
+            "The file ends in the header, before any picture data.",
+            subject.size,
+            subject.size,
+            Cause.CUT_SHORT,
+        )
         report.mark(0, subject.size, Matter.STRUCTURE, "header")
         return
     start = entropy_guess(subject)
@@ -192,7 +240,12 @@ def _no_picture(subject: Subject, report: Report, selection: Selection) -> None:
         good = scoring.share(length - filled, subject.size)
         report.attainable = 0.85 * good if length > 2048 else 0.0
         if report.attainable >= scoring.UNRECOVERABLE_BELOW:
-            report.plan("donor-header", "Take the header from a healthy picture of the same camera and settings.", report.attainable, True)
+            report.plan(
+                "donor-header",
+                "Take the header from a healthy picture of the same camera and settings.",
+                report.attainable,
+                True,
+            )
     else:
         report.mark(head, subject.size, Matter.UNEXPLAINED)
 
@@ -210,7 +263,11 @@ def _walked_only(subject: Subject, report: Report, selection: Selection) -> None
     structure = selection.structure
     assert structure.frame is not None
     name = spec.SOF_NAMES[structure.frame.marker]
-    report.add(FindingCode.JPEG_WALKED, Severity.NOTE, f"The {name} coding was walked and its bytes looked at, not decoded.")
+    report.add(
+        FindingCode.JPEG_WALKED,
+        Severity.NOTE,
+        f"The {name} coding was walked and its bytes looked at, not decoded.",
+    )
     start, end = structure.scans[0].entropy.start, structure.scans[-1].entropy.end
     report.mark(0, start, Matter.STRUCTURE, "header")
     report.mark(start, end, Matter.PAYLOAD, name)
@@ -218,11 +275,25 @@ def _walked_only(subject: Subject, report: Report, selection: Selection) -> None
     for fill in subject.blocks.fills:
         if start <= fill.span.start < end and fill.span.length >= 1024:
             share = scoring.share(fill.span.start - start, end - start)
-            report.add(FindingCode.JPEG_HOLE, Severity.MAJOR, "A filled run lies in the entropy-coded data.", fill.span.start, fill.span.end, Cause.UNREADABLE)
+            report.add(
+                FindingCode.JPEG_HOLE,
+                Severity.MAJOR,
+                "A filled run lies in the entropy-coded data.",
+                fill.span.start,
+                fill.span.end,
+                Cause.UNREADABLE,
+            )
             report.mark(fill.span.start, fill.span.end, Matter.HOLE)
             report.score = min(report.score, share)
     if structure.eoi is None:
-        report.add(FindingCode.JPEG_EOI, Severity.MAJOR, "The end-of-image marker is missing; how much picture data is lost cannot be told.", structure.end, structure.end, Cause.CUT_SHORT)
+        report.add(
+            FindingCode.JPEG_EOI,
+            Severity.MAJOR,
+            "The end-of-image marker is missing; how much picture data is lost cannot be told.",
+            structure.end,
+            structure.end,
+            Cause.CUT_SHORT,
+        )
         report.score = min(report.score, scoring.STATISTICS_ONLY)
     report.attainable = report.score
 
@@ -243,11 +314,15 @@ def _late_scans(structure: Structure, picture: Picture, verdicts: Verdicts, subj
                     low[index, k] = decoded.scan.al
         whole = all(low.get((i, k), 1) == 0 for i in range(len(picture.frame.components)) for k in range(64))
         if not whole:
-            verdicts.damages.append(Damage(last, 0, picture.scans[last].units, FindingCode.JPEG_SHORT, end, end, detail="scans"))
+            verdicts.damages.append(
+                Damage(last, 0, picture.scans[last].units, FindingCode.JPEG_SHORT, end, end, detail="scans")
+            )
     else:
         seen = {i for d in picture.scans for i, _, _ in d.scan.components}
         if len(seen) < len(picture.frame.components):
-            verdicts.damages.append(Damage(last, 0, picture.scans[last].units, FindingCode.JPEG_SHORT, end, end, detail="scans"))
+            verdicts.damages.append(
+                Damage(last, 0, picture.scans[last].units, FindingCode.JPEG_SHORT, end, end, detail="scans")
+            )
 
 
 _SENTENCES = {
@@ -261,7 +336,9 @@ _SENTENCES = {
 }
 
 
-def _scan_findings(subject: Subject, report: Report, structure: Structure, picture: Picture, verdicts: Verdicts) -> None:
+def _scan_findings(
+    subject: Subject, report: Report, structure: Structure, picture: Picture, verdicts: Verdicts
+) -> None:
     frame = picture.frame
     size = subject.size
     for damage in sorted(verdicts.damages, key=lambda d: d.start):
@@ -278,24 +355,48 @@ def _scan_findings(subject: Subject, report: Report, structure: Structure, pictu
                 marker = subject.source.read(decoded.scan.entropy.end, 2)
                 if marker[:1] == b"\xff" and marker[1:] != b"\xd9":
                     code = FindingCode.JPEG_MARKER
-                    sentence = f"A marker 0xFF{marker[1]:02X} interrupts the picture data" if len(marker) > 1 else sentence
+                    sentence = (
+                        f"A marker 0xFF{marker[1]:02X} interrupts the picture data" if len(marker) > 1 else sentence
+                    )
         elif code is FindingCode.JPEG_HOLE:
             cause = Cause.UNREADABLE
-        elif code is FindingCode.JPEG_FOREIGN:
+        elif code is FindingCode.JPEG_FOREIGN or (damage.start % 512 == 0 and damage.start):
             cause = Cause.OVERWRITTEN
-        elif damage.start % 512 == 0 and damage.start:
-            cause = Cause.OVERWRITTEN
-        certain = " (noticed here; it may begin earlier)" if damage.noticed_only and code is not FindingCode.JPEG_SHORT else ""
+        certain = (
+            " (noticed here; it may begin earlier)"
+            if damage.noticed_only and code is not FindingCode.JPEG_SHORT
+            else ""
+        )
         what = f"from row {int(row):,} of {frame.height:,}, {spoiled:.1f} % of the picture"
-        report.add(code, Severity.MAJOR, f"{sentence}{certain}: {what}.", damage.start, max(damage.start, damage.end), cause)
+        report.add(
+            code,
+            Severity.MAJOR,
+            f"{sentence}{certain}: {what}.",
+            damage.start,
+            max(damage.start, damage.end),
+            cause,
+        )
     surviving = structure.eoi is None
     end = structure.end
     if surviving and not report.has(FindingCode.JPEG_SHORT, FindingCode.JPEG_MARKER):
-        report.add(FindingCode.JPEG_EOI, Severity.MINOR, "The end-of-image marker is missing.", end, end, Cause.CUT_SHORT)
+        report.add(
+            FindingCode.JPEG_EOI,
+            Severity.MINOR,
+            "The end-of-image marker is missing.",
+            end,
+            end,
+            Cause.CUT_SHORT,
+        )
     if structure.eoi is not None and structure.end < size:
         rest = size - structure.end
         kind = "zeros or filler" if trailing_fill(subject, structure.end) else "bytes"
-        report.add(FindingCode.TAIL, Severity.NOTE, f"{rest:,} {kind} follow the complete picture.", structure.end, size)
+        report.add(
+            FindingCode.TAIL,
+            Severity.NOTE,
+            f"{rest:,} {kind} follow the complete picture.",
+            structure.end,
+            size,
+        )
 
 
 def _strip(report: Report, structure: Structure, verdicts: Verdicts) -> None:
@@ -307,7 +408,12 @@ def _strip(report: Report, structure: Structure, verdicts: Verdicts) -> None:
     for damage in verdicts.damages:
         end = structure.scans[damage.scan].entropy.end
         if damage.code not in (FindingCode.JPEG_SHORT, FindingCode.JPEG_RESTART):
-            report.mark(damage.start, max(damage.end, min(end, damage.start + 4096)), Matter.DAMAGED, damage.code.meaning)
+            report.mark(
+                damage.start,
+                max(damage.end, min(end, damage.start + 4096)),
+                Matter.DAMAGED,
+                damage.code.meaning,
+            )
     for fill in verdicts.fills:
         report.mark(fill.span.start, fill.span.end, Matter.HOLE, f"filled with 0x{fill.value:02X}")
     for span in verdicts.foreign:
@@ -349,25 +455,44 @@ def _plans(subject: Subject, report: Report, selection: Selection, shown: float,
     missing = structure.missing_tables()
     if structure.missing_quant():
         report.attainable = max(report.attainable or 0.0, 0.9 * shown)
-        report.plan("donor-header", "Take the header from a healthy picture of the same camera and settings.", 90.0, True)
+        report.plan(
+            "donor-header",
+            "Take the header from a healthy picture of the same camera and settings.",
+            90.0,
+            True,
+        )
         report.attainable = max(report.attainable, 90.0)
         return
     broken = structure.frame is not None and structure.frame.marker == spec.PROGRESSIVE and bool(structure.bad_segments)
     if not selection.opens or missing or broken:
         reachable = shown if believable else 10.0
         if missing:
-            report.plan("standard-tables", "Put the standard's typical Huffman tables where the lost ones were.", reachable)
+            report.plan(
+                "standard-tables",
+                "Put the standard's typical Huffman tables where the lost ones were.",
+                reachable,
+            )
         elif structure.has_soi and not structure.salvaged and not broken:
             report.plan("trim", "Cut the bytes before and after the picture away.", reachable)
         else:
             report.plan("rebuild-header", "Write a new start from the segments that are left.", reachable)
         if structure.salvaged or missing:
-            report.plan("donor-header", "Take the header from a healthy picture of the same camera and settings.", min(reachable, 90.0), True)
+            report.plan(
+                "donor-header",
+                "Take the header from a healthy picture of the same camera and settings.",
+                min(reachable, 90.0),
+                True,
+            )
         report.attainable = max(report.attainable or 0.0, reachable)
     else:
         report.attainable = max(report.attainable or 0.0, shown)
         if structure.eoi is None and decodable(structure):
-            if report.has(FindingCode.JPEG_SHORT) and len(structure.scans) == 1 and structure.frame and structure.frame.marker in spec.SEQUENTIAL:
+            if (
+                report.has(FindingCode.JPEG_SHORT)
+                and len(structure.scans) == 1
+                and structure.frame
+                and structure.frame.marker in spec.SEQUENTIAL
+            ):
                 report.plan("pad", "Fill the lost part with neutral grey to the full size and end the file.", shown)
             else:
                 report.plan("close", "End the file with the marker that is missing.", shown)

@@ -213,7 +213,9 @@ def _judge_scan(
             if found is not None and found.strong:
                 damage.first = found.unit
                 damage.start = damage.end = int(sampled_units[found.unit])
-                damage.code = FindingCode.JPEG_BREAK if code in (FindingCode.JPEG_SURPLUS, FindingCode.JPEG_SHORT) else code
+                damage.code = (
+                    FindingCode.JPEG_BREAK if code in (FindingCode.JPEG_SURPLUS, FindingCode.JPEG_SHORT) else code
+                )
                 damage.noticed_only = False
             elif not errors and code is FindingCode.JPEG_SURPLUS:
                 damage.noticed_only = True
@@ -224,9 +226,7 @@ def _judge_scan(
     result.damages.sort(key=lambda d: (d.scan, d.first))
 
 
-def _lost_intervals(
-    result: Verdicts, structure: Structure, number: int, decoded: Decoded, bounds: list[int]
-) -> None:
+def _lost_intervals(result: Verdicts, structure: Structure, number: int, decoded: Decoded, bounds: list[int]) -> None:
     """Restart intervals without data, joined to runs.
 
     Restart numbers count to eight only: where intervals are missing at a proper end, a multiple of eight was

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -122,8 +123,9 @@ def split_segments(scan: Scan, units: int) -> Segments:
     interval = scan.restart_interval
     if not interval:
         end = int(entropy.mark_clean[0]) if entropy.mark_clean.size else entropy.length
-        odd = [int(r) for r in entropy.mark_raw[:1]]
-        return Segments(*(np.array([x], np.int64) for x in (0, end, 0, units)), odd=odd)
+        foreign = [int(r) for r in entropy.mark_raw[:1]]
+        one = [np.array([x], np.int64) for x in (0, end, 0, units)]
+        return Segments(one[0], one[1], one[2], one[3], odd=foreign)
     starts, ends, mcus, counts = [0], [], [0], []
     lost: list[int] = []
     odd: list[int] = []
@@ -165,13 +167,11 @@ def split_segments(scan: Scan, units: int) -> Segments:
             ends.append(entropy.length)
     lost.extend(range(expected + 1, total))
     counts = [min(interval, units - m) for m in mcus]
-    lists = (starts, ends[: len(starts)], mcus, counts)
-    return Segments(*(np.array(x, np.int64) for x in lists), lost=lost, odd=odd)
+    columns = [np.array(x, np.int64) for x in (starts, ends[: len(starts)], mcus, counts)]
+    return Segments(columns[0], columns[1], columns[2], columns[3], lost=lost, odd=odd)
 
 
-def decode(
-    frame: Frame, scans: list[Scan], quant: dict[int, NDArray[np.uint16]], careful: bool = False
-) -> Picture:
+def decode(frame: Frame, scans: list[Scan], quant: dict[int, NDArray[np.uint16]], careful: bool = False) -> Picture:
     """Decodes all scans of a Huffman-coded sequential or progressive frame with 8 or 12 bits.
 
     ``quant`` tells which DC values are possible: dequantised, none lies further than the sample range allows.
@@ -206,8 +206,8 @@ def scan_units(frame: Frame, scan: Scan) -> tuple[int, int]:
     if len(scan.components) > 1:
         return frame.mcus_x * frame.mcus_y, frame.mcus_x
     component = frame.components[scan.components[0][0]]
-    across = -(-(-(-frame.width * component.h // frame.h_max)) // 8)
-    down = -(-(-(-frame.height * component.v // frame.v_max)) // 8)
+    across = math.ceil(math.ceil(frame.width * component.h / frame.h_max) / 8)
+    down = math.ceil(math.ceil(frame.height * component.v / frame.v_max) / 8)
     return across * down, across
 
 
@@ -248,7 +248,22 @@ def _decode_scan(
     if coefs is None:
         limit = limits[indices]
         count = decode_sequential(
-            *common, h, v, dc_tab, ac_tab, fast, full, stride, offset, dc, unit_pos, done, used, *err, limit, careful
+            *common,
+            h,
+            v,
+            dc_tab,
+            ac_tab,
+            fast,
+            full,
+            stride,
+            offset,
+            dc,
+            unit_pos,
+            done,
+            used,
+            *err,
+            limit,
+            careful,
         )
     else:
         count = decode_progressive(
@@ -257,7 +272,5 @@ def _decode_scan(
         )  # fmt: skip
     kept = min(int(count), _MAX_ERRORS)
     at = raw_offsets(scan.entropy, np.minimum(err[0][:kept] >> 3, scan.entropy.length))
-    errors = [
-        ScanError(int(k), int(m), int(p)) for p, m, k in zip(at, err[1][:kept], err[2][:kept], strict=True)
-    ]
+    errors = [ScanError(int(k), int(m), int(p)) for p, m, k in zip(at, err[1][:kept], err[2][:kept], strict=True)]
     return Decoded(scan, units, units_x, segments, done, used, unit_pos, errors, int(count))

@@ -236,7 +236,14 @@ def read_entropy(source: Source, start: int, end: int | None = None) -> Entropy:
         room *= 16
     clean[length : length + 32] = 0
     return Entropy(
-        start, stop, clean[: length + 32], length, raw_at[:marks], clean_at[:marks], codes[:marks], source.array
+        start,
+        stop,
+        clean[: length + 32],
+        length,
+        raw_at[:marks],
+        clean_at[:marks],
+        codes[:marks],
+        source.array,
     )
 
 

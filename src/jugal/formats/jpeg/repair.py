@@ -100,7 +100,9 @@ def rebuild_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     bad = {s.start for s in structure.bad_segments}
     for segment in structure.segments:
         if segment.start in bad:
-            steps.append(f"Left out the impossible segment 0xFF{segment.marker:02X}, bytes {segment.start:,} to {segment.end:,}.")
+            steps.append(
+                f"Left out the impossible segment 0xFF{segment.marker:02X}, bytes {segment.start:,} to {segment.end:,}."
+            )
             continue
         pieces.append(ByteSpan(segment.start, segment.end))
         steps.append(f"Kept the segment 0xFF{segment.marker:02X}, bytes {segment.start:,} to {segment.end:,}.")
@@ -118,9 +120,7 @@ def standard_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
     structure = _structure(subject)
     first = structure.scans[0].segment
     missing = structure.missing_tables()
-    blocks = b"".join(
-        spec.table_segment(key, *spec.ANNEX_K[(key & 0x10) | min(key & 1, 1)]) for key in sorted(missing)
-    )
+    blocks = b"".join(spec.table_segment(key, *spec.ANNEX_K[(key & 0x10) | min(key & 1, 1)]) for key in sorted(missing))
     kept = [ByteSpan(s.start, s.end) for s in structure.segments if s.start < first.start]
     end = structure.eoi if structure.eoi is not None else structure.scans[-1].entropy.end
     pieces: list[Piece] = [_SOI, *kept, blocks, ByteSpan(first.start, end), _EOI]
@@ -142,7 +142,12 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     if donor is None:
         raise RepairImpossible("This repair needs a healthy picture of the same camera and settings.")
     model = walk(donor.source, 0)
-    if not decodable(model) or len(model.scans) != 1 or model.frame is None or model.frame.marker not in spec.SEQUENTIAL:
+    if (
+        not decodable(model)
+        or len(model.scans) != 1
+        or model.frame is None
+        or model.frame.marker not in spec.SEQUENTIAL
+    ):
         raise RepairImpossible("The donor's coding cannot lend its header.")
     header = _lent_header(donor, model)
     own = select(subject.source).structure
@@ -151,7 +156,10 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
         entropy = own.scans[0].entropy
         return RepairDraft(
             (header, ByteSpan(entropy.start, entropy.end), _EOI),
-            ("Wrote the donor's header.", f"Kept the entropy-coded data, bytes {entropy.start:,} to {entropy.end:,}."),
+            (
+                "Wrote the donor's header.",
+                f"Kept the entropy-coded data, bytes {entropy.start:,} to {entropy.end:,}.",
+            ),
         )
     starts = [model.scans[0].entropy.start]
     guess = entropy_guess(subject)
@@ -169,7 +177,10 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
             entropy_end = read_entropy(subject.source, start).end
             return RepairDraft(
                 (header, ByteSpan(start, entropy_end), _EOI),
-                ("Wrote the donor's header.", f"Kept the entropy-coded data, bytes {start:,} to {entropy_end:,}."),
+                (
+                    "Wrote the donor's header.",
+                    f"Kept the entropy-coded data, bytes {start:,} to {entropy_end:,}.",
+                ),
             )
         if best is None or decoded > best[0]:
             best = (decoded, start, 0, 0)
@@ -205,7 +216,17 @@ def _lent_header(donor: Subject, model: Structure) -> bytes:
 
 def _scan_from(model: Structure, entropy) -> Scan:  # type: ignore[no-untyped-def]
     lent = model.scans[0]
-    return Scan(lent.segment, lent.components, lent.ss, lent.se, lent.ah, lent.al, lent.tables, lent.restart_interval, entropy)
+    return Scan(
+        lent.segment,
+        lent.components,
+        lent.ss,
+        lent.se,
+        lent.ah,
+        lent.al,
+        lent.tables,
+        lent.restart_interval,
+        entropy,
+    )
 
 
 def _shifted(subject: Subject, start: int, shift: int, trial_bytes: int | None = None):  # type: ignore[no-untyped-def]
@@ -228,7 +249,9 @@ def _trial(subject: Subject, model: Structure, start: int, shift: int, trial_byt
     return int(picture.scans[0].done.sum())
 
 
-def _late_start(subject: Subject, donor: Subject, model: Structure, header: bytes, start: int, shift: int, total: int) -> RepairDraft:
+def _late_start(
+    subject: Subject, donor: Subject, model: Structure, header: bytes, start: int, shift: int, total: int
+) -> RepairDraft:
     """Grey MCUs for what is lost at the start, then the surviving bits moved behind them."""
     assert model.frame is not None
     scan = model.scans[0]

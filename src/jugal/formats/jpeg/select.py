@@ -21,10 +21,7 @@ class Selection:
 def usable(structure: Structure) -> bool:
     """All that decoding needs is there, but for Huffman tables."""
     return bool(
-        structure.frame is not None
-        and structure.frame.height
-        and structure.scans
-        and structure.entropy_bytes > 0
+        structure.frame is not None and structure.frame.height and structure.scans and structure.entropy_bytes > 0
     )
 
 
@@ -36,7 +33,9 @@ def select(source: Source) -> Selection:
     """The picture that a viewer opens; where it opens none, the best that is left in the file."""
     if source.read(0, 3) == b"\xff\xd8\xff":
         first = walk(source, 0)
-        if (usable(first) and not first.missing_quant()) or (first.frame is not None and first.frame.marker not in (0xC0, 0xC1, 0xC2) and first.scans):
+        if (usable(first) and not first.missing_quant()) or (
+            first.frame is not None and first.frame.marker not in (0xC0, 0xC1, 0xC2) and first.scans
+        ):
             return Selection(first, True)
     candidates: list[Structure] = []
     if source.read(0, 3) == b"\xff\xd8\xff":

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -27,8 +29,8 @@ def dc_rgb(picture: Picture, structure: Structure, adobe_transform: int | None) 
         factor = (float(quant[0]) if quant is not None else 8.0) / 8.0
         sample = plane[(rows * component.v // frame.v_max)[:, None], cols * component.h // frame.h_max]
         planes.append((sample * factor + middle) * scale)
-    crop_rows = max(1, -(-(-(-frame.height // 8)) // step))
-    crop_cols = max(1, -(-(-(-frame.width // 8)) // step))
+    crop_rows = math.ceil(math.ceil(frame.height / 8) / step)
+    crop_cols = math.ceil(math.ceil(frame.width / 8) / step)
     planes = [p[:crop_rows, :crop_cols] for p in planes]
     if len(planes) < 3:
         rgb = np.repeat(planes[0][..., None], 3, axis=2)

@@ -16,7 +16,13 @@ def examine(subject: Subject, report: Report) -> None:
     source = subject.source
     stream = read_stream(source)
     if stream.header is None:
-        report.add(FindingCode.MP3_JUNK, Severity.FATAL, "No chain of audio frames is left.", stream.tag_end, subject.size)
+        report.add(
+            FindingCode.MP3_JUNK,
+            Severity.FATAL,
+            "No chain of audio frames is left.",
+            stream.tag_end,
+            subject.size,
+        )
         report.score = report.attainable = 0.0
         return
     header = stream.header
@@ -30,7 +36,14 @@ def examine(subject: Subject, report: Report) -> None:
     cut = stream.last_end > stream.end
     if cut:
         found -= 1
-        report.add(FindingCode.MP3_SHORT, Severity.MAJOR, "The last frame is cut off.", stream.end, stream.end, Cause.CUT_SHORT)
+        report.add(
+            FindingCode.MP3_SHORT,
+            Severity.MAJOR,
+            "The last frame is cut off.",
+            stream.end,
+            stream.end,
+            Cause.CUT_SHORT,
+        )
     expected = found + lost + (1 if cut else 0)
     if stream.stated_frames and stream.info_frame:
         missing = stream.stated_frames - expected
@@ -38,7 +51,14 @@ def examine(subject: Subject, report: Report) -> None:
             if not lost:
                 place = int(stream.gaps[-1][0]) if len(stream.gaps) else min(stream.end, subject.size)
                 if not cut:
-                    report.add(FindingCode.MP3_COUNT, Severity.MAJOR, f"{missing:,} frames ({missing * seconds:.1f} s) of {stream.stated_frames:,} are missing.", place, place, Cause.CUT_SHORT)
+                    report.add(
+                        FindingCode.MP3_COUNT,
+                        Severity.MAJOR,
+                        f"{missing:,} frames ({missing * seconds:.1f} s) of {stream.stated_frames:,} are missing.",
+                        place,
+                        place,
+                        Cause.CUT_SHORT,
+                    )
             expected = max(expected, stream.stated_frames)
     report.media.update(
         duration=round((found + tail_junk) * seconds, 3), sample_rate=header.rate, channels=1 if header.mono else 2,
@@ -47,10 +67,23 @@ def examine(subject: Subject, report: Report) -> None:
     first = int(stream.frames[0])
     if first > stream.tag_end + 4:
         junk = subject.source.array[stream.tag_end : first]
-        if junk.any():
-            report.add(FindingCode.MP3_JUNK, Severity.MINOR if first - stream.tag_end < 2048 else Severity.MAJOR, f"{first - stream.tag_end:,} bytes that are no frame stand before the first one.", stream.tag_end, first)
+        if junk[:256].any():
+            report.add(
+                FindingCode.MP3_JUNK,
+                Severity.MAJOR,
+                f"{first - stream.tag_end:,} bytes that are no frame stand before the first one.",
+                stream.tag_end,
+                first,
+            )
         elif first - stream.tag_end >= 512 and stream.tag_end == 0:
-            report.add(FindingCode.HOLE, Severity.MAJOR, f"The first {first:,} bytes are zeros.", 0, first, Cause.START_OVERWRITTEN)
+            report.add(
+                FindingCode.HOLE,
+                Severity.MAJOR,
+                f"The first {first:,} bytes hold no frame; they begin with zeros.",
+                0,
+                first,
+                Cause.START_OVERWRITTEN,
+            )
             expected += max(1, round(first / (max(1, stream.last_end - first) / max(1, found))))
     report.score = report.attainable = scoring.share(found, expected)
     if expected > found and (stream.stated_frames or cut) and not lost:
@@ -70,7 +103,13 @@ def _gaps(subject: Subject, report: Report, stream: Stream, seconds: float) -> i
         before = int((stream.frames < begin).sum())
         if to_end and not rest.any():
             if stream.stated_frames is None or before - 1 >= stream.stated_frames - 1:
-                report.add(FindingCode.TAIL, Severity.NOTE, f"{end - begin:,} zeros follow the last frame.", begin, end)
+                report.add(
+                    FindingCode.TAIL,
+                    Severity.NOTE,
+                    f"{end - begin:,} zeros follow the last frame.",
+                    begin,
+                    end,
+                )
                 report.mark(begin, end, Matter.PAST_END)
                 continue
         if to_end and end - begin < 4:
@@ -95,8 +134,21 @@ def _gaps(subject: Subject, report: Report, stream: Stream, seconds: float) -> i
             frames = 1
         lost += frames
         code = FindingCode.MP3_HOLE if fill is not None else FindingCode.MP3_JUNK
-        report.add(code, Severity.MAJOR, f"The chain of frames breaks at {before * seconds:.1f} s; about {frames * seconds:.1f} s are lost.", start, end, cause)
+        report.add(
+            code,
+            Severity.MAJOR,
+            f"The chain of frames breaks at {before * seconds:.1f} s; about {frames * seconds:.1f} s are lost.",
+            start,
+            end,
+            cause,
+        )
         report.mark(start, end, Matter.HOLE if fill is not None else Matter.FOREIGN)
         total = len(stream.frames) + lost
-        report.regions.append(Region(min(1.0, before / total), min(1.0, (before + frames) / total), f"{before * seconds:.1f} s to {(before + frames) * seconds:.1f} s"))
+        report.regions.append(
+            Region(
+                min(1.0, before / total),
+                min(1.0, (before + frames) / total),
+                f"{before * seconds:.1f} s to {(before + frames) * seconds:.1f} s",
+            )
+        )
     return lost

@@ -97,9 +97,9 @@ def trailing_tags(source: Source, end: int) -> int:
     if source.read(end - 128, 3) == b"TAG" and end >= 128:
         end -= 128
     if source.read(end - 9, 9) == b"LYRICS200" and end > 15:
-        size = source.read(end - 15, 6)
-        if size.isdigit():
-            end -= int(size) + 15
+        digits = source.read(end - 15, 6)
+        if digits.isdigit():
+            end -= int(digits) + 15
     if source.read(end - 32, 8) == b"APETAGEX" and end >= 32:
         size = source.uint(end - 20, 4, "little") or 0
         flags = source.uint(end - 12, 4, "little") or 0
@@ -113,7 +113,11 @@ def read_stream(source: Source) -> Stream:
     end = trailing_tags(source, source.size)
     if end <= tag_end:
         end = source.size
-    start = tag_end if frame_length(source.array, tag_end, BITRATES, RATES) else (first_chain(source, tag_end, source.size) or tag_end)
+    start = (
+        tag_end
+        if frame_length(source.array, tag_end, BITRATES, RATES)
+        else (first_chain(source, tag_end, source.size) or tag_end)
+    )
     frames = np.empty(max(16, (end - start) // 24 + 8), np.int64)
     gaps = np.empty((10_000, 2), np.int64)
     count, lost, last_end = walk_frames(source.array, start, end, BITRATES, RATES, frames, gaps)

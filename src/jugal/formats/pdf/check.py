@@ -2,15 +2,24 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 from jugal.binary.source import Source
 from jugal.formats.base import Report, Subject
 from jugal.formats.fills import foreign_text, holes
-from jugal.formats.jpeg.check import examine as examine_jpeg
+from jugal.formats.jpeg.embedded import embedded_damage
 from jugal.formats.pdf.objects import Stream
 from jugal.formats.pdf.pages import PageTree, catalogue, needed_streams, stray_catalogue, walk_pages
-from jugal.formats.pdf.parse import Document, Located, dictionary_of, filters_of, inflate_stream, read_document
+from jugal.formats.pdf.parse import (
+    Document,
+    Located,
+    decode_ascii,
+    dictionary_of,
+    filters_of,
+    inflate_stream,
+    read_document,
+)
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Severity
@@ -25,7 +34,11 @@ def examine(subject: Subject, report: Report) -> None:
     opens = _header(subject, report, document)
     encrypted = "Encrypt" in document.trailer
     if encrypted:
-        report.add(FindingCode.PDF_ENCRYPTED, Severity.NOTE, "The document is encrypted; only its structure was judged.")
+        report.add(
+            FindingCode.PDF_ENCRYPTED,
+            Severity.NOTE,
+            "The document is encrypted; only its structure was judged.",
+        )
     bad = _streams(subject, report, document, encrypted)
     _cross_reference(subject, report, document)
     root = catalogue(document)
@@ -35,7 +48,13 @@ def examine(subject: Subject, report: Report) -> None:
         place = document.startxref_at if document.startxref_at is not None else subject.size
         if document.xref_at is not None:
             place = min(place, document.xref_at)
-        report.add(FindingCode.PDF_TRAILER, Severity.FATAL, "No trailer leads to the document's catalogue.", place, place)
+        report.add(
+            FindingCode.PDF_TRAILER,
+            Severity.FATAL,
+            "No trailer leads to the document's catalogue.",
+            place,
+            place,
+        )
         opens = False
         if stray is not None:
             root = dictionary_of(document.objects[stray].value)
@@ -44,9 +63,18 @@ def examine(subject: Subject, report: Report) -> None:
     pages = tree.pages
     if not pages:
         # Pages that nothing leads to are still pages.
-        pages = [(n, dictionary_of(o.value)) for n, o in sorted(document.objects.items()) if dictionary_of(o.value).get("Type") == "Page"]
+        pages = [
+            (n, dictionary_of(o.value))
+            for n, o in sorted(document.objects.items())
+            if dictionary_of(o.value).get("Type") == "Page"
+        ]
         if root and pages:
-            report.add(FindingCode.PDF_PAGES, Severity.FATAL, "The page tree is broken: no page can be reached.", 0 if tree.root is None else _place(document, tree.root))
+            report.add(
+                FindingCode.PDF_PAGES,
+                Severity.FATAL,
+                "The page tree is broken: no page can be reached.",
+                0 if tree.root is None else _place(document, tree.root),
+            )
         opens = False
     _judge(subject, report, document, tree, pages, bad, opens)
     _strip(report, document, bad)
@@ -54,11 +82,24 @@ def examine(subject: Subject, report: Report) -> None:
 
 def _header(subject: Subject, report: Report, document: Document) -> bool:
     if document.header_at < 0:
-        report.add(FindingCode.PDF_HEADER, Severity.FATAL, "The header line is missing.", 0, 8, Cause.START_OVERWRITTEN)
+        report.add(
+            FindingCode.PDF_HEADER,
+            Severity.FATAL,
+            "The header line is missing.",
+            0,
+            8,
+            Cause.START_OVERWRITTEN,
+        )
         return False
     if document.header_at > 0:
         severity = Severity.NOTE if document.header_at < 1024 else Severity.MAJOR
-        report.add(FindingCode.PDF_HEADER, severity, f"{document.header_at:,} bytes stand before the header line.", 0, document.header_at)
+        report.add(
+            FindingCode.PDF_HEADER,
+            severity,
+            f"{document.header_at:,} bytes stand before the header line.",
+            0,
+            document.header_at,
+        )
     version = document.data[document.header_at + 5 : document.header_at + 8]
     report.media["version"] = version.decode("latin-1")
     return True
@@ -85,15 +126,37 @@ def _streams(subject: Subject, report: Report, document: Document, encrypted: bo
                 bad.add(located.number)
                 cut = located.value.end >= subject.size
                 cause = Cause.UNREADABLE if filled else (Cause.CUT_SHORT if cut else None)
-                report.add(FindingCode.PDF_STREAM, Severity.MAJOR, f"The data of stream {located.number} is damaged.", min(start, subject.size), located.value.end, cause)
+                report.add(
+                    FindingCode.PDF_STREAM,
+                    Severity.MAJOR,
+                    f"The data of stream {located.number} is damaged.",
+                    min(start, subject.size),
+                    located.value.end,
+                    cause,
+                )
             elif not located.stream_length_ok and located.closed:
-                report.add(FindingCode.PDF_LENGTH, Severity.MINOR, f"The stated length of stream {located.number} is wrong.", located.value.start, located.value.end)
+                report.add(
+                    FindingCode.PDF_LENGTH,
+                    Severity.MINOR,
+                    f"The stated length of stream {located.number} is wrong.",
+                    located.value.start,
+                    located.value.end,
+                )
         elif not located.closed and located.value is not None and document.objects.get(located.number) is located:
-            fill = next((f for f in subject.blocks.fills if f.span.start <= located.end + 512 and f.span.end > located.start), None)
+            fill = next(
+                (f for f in subject.blocks.fills if f.span.start <= located.end + 512 and f.span.end > located.start),
+                None,
+            )
             if fill is not None or located.end >= subject.size - 2:
                 bad.add(located.number)
                 start = fill.span.start if fill else subject.size
-                report.add(FindingCode.PDF_OBJECT, Severity.MAJOR, f"Object {located.number} is broken off.", max(located.start, start), max(located.end, start))
+                report.add(
+                    FindingCode.PDF_OBJECT,
+                    Severity.MAJOR,
+                    f"Object {located.number} is broken off.",
+                    max(located.start, start),
+                    max(located.end, start),
+                )
     return bad
 
 
@@ -107,8 +170,22 @@ def _stream_damage(subject: Subject, document: Document, located: Located, encry
     filled = [f.span.start for f in holes(subject, span)] if filters or encrypted else []
     raw = document.data[stream.start : stream.end]
     place: int | None = None
-    if not encrypted and filters and len(filters) == 1 or (filters and filters[0] in ("FlateDecode", "Fl")):
-        if not encrypted and filters[0] in ("FlateDecode", "Fl"):
+    if filters and not encrypted:
+        kind = filters[0]
+        if kind in ("ASCII85Decode", "A85", "ASCIIHexDecode", "AHx"):
+            plain, wrong = decode_ascii(raw, kind)
+            if wrong is not None:
+                return stream.start + wrong, bool(filled)
+            if len(filters) > 1 and filters[1] in ("FlateDecode", "Fl"):
+                out, broken = inflate_stream(plain)
+                if broken is not None and not (broken >= len(plain) and _long_enough(document, stream, len(out))):
+                    # Five characters stand for four bytes, two for one.
+                    ratio = 1.25 if kind in ("ASCII85Decode", "A85") else 2.0
+                    return min(stream.end, stream.start + int(broken * ratio)), bool(filled)
+                return None
+            if len(filters) > 1 and filters[1] in ("DCTDecode", "DCT") and _jpeg_damage(subject, plain):
+                return stream.start, bool(filled)
+        elif kind in ("FlateDecode", "Fl"):
             out, broken = inflate_stream(raw)
             if broken is not None and not (broken >= len(raw) and _long_enough(document, stream, len(out))):
                 place = stream.start + broken
@@ -117,8 +194,10 @@ def _stream_damage(subject: Subject, document: Document, located: Located, encry
                     place = text[0].start
             if place is None:
                 return None  # the stream's own checksum vouches for it, whatever its bytes look like
-        elif not encrypted and filters[0] == "DCTDecode" and len(raw) > 16:
-            place = _jpeg_damage(subject, stream.start, raw)
+        elif kind in ("DCTDecode", "DCT") and len(raw) > 16:
+            place = embedded_damage(subject, span)
+    elif not encrypted and not filters and "Width" not in stream.dictionary and b"BT" in raw[:4096]:
+        place = _plain_damage(stream.start, raw)
     if filled and (place is None or min(filled) <= place):
         return min(filled), True
     return None if place is None else (place, False)
@@ -133,13 +212,15 @@ def _long_enough(document: Document, stream: Stream, length: int) -> bool:
     return False
 
 
-def _jpeg_damage(subject: Subject, start: int, raw: bytes) -> int | None:
-    inner = Report()
-    examine_jpeg(Subject(Source.from_bytes(raw), subject.limits), inner)
-    if inner.score is None or inner.score > 99.9:
-        return None
-    places = [f.span.start for f in inner.findings if f.span and f.severity in (Severity.MAJOR, Severity.FATAL)]
-    return start + min(places, default=0)
+def _jpeg_damage(subject: Subject, raw: bytes) -> bool:
+    inner = Subject(Source.from_bytes(raw), subject.limits)
+    return embedded_damage(inner, ByteSpan(0, len(raw))) is not None
+
+
+def _plain_damage(start: int, raw: bytes) -> int | None:
+    """Content streams without a filter are operators in text: zeros and control bytes have no place there."""
+    match = re.search(rb"[\x00-\x08\x0e-\x1f]{4}|\xff{8}", raw)
+    return start + match.start() if match else None
 
 
 def _cross_reference(subject: Subject, report: Report, document: Document) -> None:
@@ -147,7 +228,14 @@ def _cross_reference(subject: Subject, report: Report, document: Document) -> No
     base = max(0, document.header_at)
     if document.startxref_at is None or document.eof_at < 0:
         last = max((o.end for o in document.order), default=0)
-        report.add(FindingCode.PDF_EOF, Severity.MAJOR, "The end of the file with its startxref is missing.", size if size - last < 4096 else last, size, Cause.CUT_SHORT)
+        report.add(
+            FindingCode.PDF_EOF,
+            Severity.MAJOR,
+            "The end of the file with its startxref is missing.",
+            size if size - last < 4096 else last,
+            size,
+            Cause.CUT_SHORT,
+        )
     elif document.xref_problem:
         place = document.xref_at if document.xref_at is not None else document.startxref_at
         report.add(FindingCode.PDF_XREF, Severity.MAJOR, document.xref_problem, min(place, size), min(place, size))
@@ -160,26 +248,61 @@ def _cross_reference(subject: Subject, report: Report, document: Document) -> No
         if len(head) < 3 or not head[2].startswith(b"obj") or head[0] != b"%d" % number:
             wrong.append(number)
     if wrong:
-        spots = [document.objects[n].start if n in document.objects and document.objects[n].container is None else document.xref[n] + base for n in wrong]
+        spots = [
+            document.objects[n].start
+            if n in document.objects and document.objects[n].container is None
+            else document.xref[n] + base
+            for n in wrong
+        ]
         at = min(min(spots), size)
-        report.add(FindingCode.PDF_OFFSET, Severity.MAJOR, f"{len(wrong):,} of {len(document.xref):,} cross-reference entries do not lead to their objects.", at, at)
+        report.add(
+            FindingCode.PDF_OFFSET,
+            Severity.MAJOR,
+            f"{len(wrong):,} of {len(document.xref):,} cross-reference entries do not lead to their objects.",
+            at,
+            at,
+        )
     end = document.eof_at + 5
     if document.eof_at >= 0:
         rest = document.data[end:].strip(b"\r\n \0\t")
         if rest or size - end > 1024:
-            report.add(FindingCode.TAIL, Severity.NOTE, f"{size - end:,} bytes follow the end of the document.", end, size)
+            report.add(
+                FindingCode.TAIL,
+                Severity.NOTE,
+                f"{size - end:,} bytes follow the end of the document.",
+                end,
+                size,
+            )
             report.mark(end, size, Matter.PAST_END)
 
 
 def _tree_findings(subject: Subject, report: Report, document: Document, tree: PageTree, rooted: bool) -> None:
     if tree.loop_at is not None:
-        report.add(FindingCode.PDF_LOOP, Severity.MAJOR, "The page tree leads back into itself.", _place(document, tree.loop_at), None)
+        report.add(
+            FindingCode.PDF_LOOP,
+            Severity.MAJOR,
+            "The page tree leads back into itself.",
+            _place(document, tree.loop_at),
+            None,
+        )
     for number in tree.missing[:20]:
-        report.add(FindingCode.PDF_PAGES, Severity.MAJOR, f"Object {number} of the page tree is missing.", _place(document, number), None)
+        report.add(
+            FindingCode.PDF_PAGES,
+            Severity.MAJOR,
+            f"Object {number} of the page tree is missing.",
+            _place(document, number),
+            None,
+        )
 
 
 def _judge(
-    subject: Subject, report: Report, document: Document, tree: PageTree, pages: list[tuple[int, dict[str, Any]]], bad: set[int], opens: bool
+    subject: Subject,
+    report: Report,
+    document: Document,
+    tree: PageTree,
+    pages: list[tuple[int, dict[str, Any]]],
+    bad: set[int],
+    opens: bool,
 ) -> None:
     whole = 0
     states = []
@@ -192,7 +315,13 @@ def _judge(
                 cache[needed] = value is not None and needed not in bad
                 if value is None and needed not in reported and needed in document.xref and document.xref[needed] != -1:
                     reported.add(needed)
-                    report.add(FindingCode.PDF_OBJECT, Severity.MAJOR, f"Object {needed}, which a page needs, is missing.", min(subject.size, _place(document, needed)), None)
+                    report.add(
+                        FindingCode.PDF_OBJECT,
+                        Severity.MAJOR,
+                        f"Object {needed}, which a page needs, is missing.",
+                        min(subject.size, _place(document, needed)),
+                        None,
+                    )
                 elif value is None and needed not in document.xref and document.xref and document.xref_problem is None:
                     cache[needed] = True  # a reference to an object that never was counts as null
             good = good and cache[needed]
@@ -209,10 +338,25 @@ def _judge(
     if len(pages) < total:
         report.regions.append(Region(len(pages) / total, 1.0, f"pages {len(pages) + 1} to {total}"))
         if not report.has(FindingCode.PDF_PAGES):
-            report.add(FindingCode.PDF_PAGES, Severity.MAJOR, f"{total - len(pages)} of {total} pages cannot be reached.", None)
-    xref_wrong = report.has(FindingCode.PDF_XREF, FindingCode.PDF_OFFSET, FindingCode.PDF_EOF, FindingCode.PDF_TRAILER, FindingCode.PDF_HEADER)
-    if pages and (xref_wrong and report.worst is not Severity.NOTE or not opens):
-        report.plan("rebuild-xref", "Write the cross-reference data anew from the objects that lie in the file.", report.attainable)
+            report.add(
+                FindingCode.PDF_PAGES,
+                Severity.MAJOR,
+                f"{total - len(pages)} of {total} pages cannot be reached.",
+                None,
+            )
+    xref_wrong = report.has(
+        FindingCode.PDF_XREF,
+        FindingCode.PDF_OFFSET,
+        FindingCode.PDF_EOF,
+        FindingCode.PDF_TRAILER,
+        FindingCode.PDF_HEADER,
+    )
+    if pages and ((xref_wrong and report.worst is not Severity.NOTE) or not opens):
+        report.plan(
+            "rebuild-xref",
+            "Write the cross-reference data anew from the objects that lie in the file.",
+            report.attainable,
+        )
     elif report.has(FindingCode.TAIL):
         report.plan("trim", "Cut the bytes after the end of the document away.", report.attainable)
 
@@ -227,6 +371,14 @@ def _strip(report: Report, document: Document, bad: set[int]) -> None:
         else:
             report.mark(located.start, located.end, Matter.STRUCTURE, f"object {located.number}")
     if document.startxref_at is not None:
-        start = document.startxref if document.startxref and document.startxref < document.startxref_at else document.startxref_at
-        report.mark(start, document.eof_at + 5 if document.eof_at > 0 else len(document.data), Matter.STRUCTURE, "cross-reference")
-
+        start = (
+            document.startxref
+            if document.startxref and document.startxref < document.startxref_at
+            else document.startxref_at
+        )
+        report.mark(
+            start,
+            document.eof_at + 5 if document.eof_at > 0 else len(document.data),
+            Matter.STRUCTURE,
+            "cross-reference",
+        )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import re
 import zlib
 from dataclasses import dataclass, field
@@ -82,6 +83,27 @@ def inflate_stream(data: bytes, bound: int = _MAX_INFLATED) -> tuple[bytes, int 
     return b"".join(parts), len(data)
 
 
+_NOT_85 = re.compile(rb"[^!-uz\0\t\n\f\r ]")
+_NOT_HEX = re.compile(rb"[^0-9A-Fa-f\0\t\n\f\r ]")
+
+
+def decode_ascii(data: bytes, kind: str) -> tuple[bytes, int | None]:
+    """ASCII85 or hexadecimal data (7.4.2, 7.4.3) and the offset of the first character that is none of its code."""
+    body = data.rstrip(b"\0\t\n\f\r ")
+    if kind in ("ASCII85Decode", "A85"):
+        body = body.removesuffix(b"~>").removesuffix(b"~")
+        wrong = _NOT_85.search(body)
+        good = body[: wrong.start()] if wrong else body
+        try:
+            return base64.a85decode(good.translate(None, b"\0\t\n\f\r ")), wrong.start() if wrong else None
+        except ValueError:
+            return b"", 0
+    body = body.removesuffix(b">")
+    wrong = _NOT_HEX.search(body)
+    digits = (body[: wrong.start()] if wrong else body).translate(None, b"\0\t\n\f\r ")
+    return bytes.fromhex((digits + b"0" * (len(digits) & 1)).decode()), wrong.start() if wrong else None
+
+
 def _predict(data: bytes, parameters: dict[str, Any]) -> bytes:
     """PNG predictors undone (7.4.4.4), as cross-reference streams use them."""
     predictor = parameters.get("Predictor", 1)
@@ -156,7 +178,7 @@ def _stream(document: Document, located: Located, at: int) -> None:
     if isinstance(located.value.get("Length"), Ref) and length is None:
         length = _forward_length(data, located.value["Length"])
     stop = -1
-    if isinstance(length, int) and 0 <= length and at + length <= len(data):
+    if isinstance(length, int) and length >= 0 and at + length <= len(data):
         following = skip_space(data, at + length)
         if data.startswith(b"endstream", following):
             stop, after = at + length, following + 9
@@ -179,7 +201,10 @@ def _stream(document: Document, located: Located, at: int) -> None:
 
 def _forward_length(data: bytes, reference: Ref) -> int | None:
     """A length object that stands later in the file."""
-    match = re.search(rb"(?<![0-9])%d[\0\t\n\f\r ]+%d[\0\t\n\f\r ]+obj[\0\t\n\f\r ]+(\d+)" % (reference.number, reference.generation), data)
+    match = re.search(
+        rb"(?<![0-9])%d[\0\t\n\f\r ]+%d[\0\t\n\f\r ]+obj[\0\t\n\f\r ]+(\d+)" % (reference.number, reference.generation),
+        data,
+    )
     return int(match[1]) if match else None
 
 
@@ -189,7 +214,11 @@ def _object_streams(document: Document) -> None:
         stream = located.value
         if not isinstance(stream, Stream) or stream.dictionary.get("Type") != "ObjStm":
             continue
-        raw, _ = inflate_stream(document.data[stream.start : stream.end]) if filters_of(stream.dictionary) else (document.data[stream.start : stream.end], None)
+        raw, _ = (
+            inflate_stream(document.data[stream.start : stream.end])
+            if filters_of(stream.dictionary)
+            else (document.data[stream.start : stream.end], None)
+        )
         count, first = stream.dictionary.get("N"), stream.dictionary.get("First")
         if not isinstance(count, int) or not isinstance(first, int):
             continue
@@ -288,7 +317,12 @@ def _xref_stream(document: Document, stream: Stream) -> dict[str, Any] | None:
         parameters = stream.dictionary.get("DecodeParms")
         raw = _predict(raw, parameters[0] if isinstance(parameters, list) and parameters else dictionary_of(parameters))
     widths = stream.dictionary.get("W")
-    if broken is not None or not isinstance(widths, list) or len(widths) != 3 or not all(isinstance(w, int) and 0 <= w <= 8 for w in widths):
+    if (
+        broken is not None
+        or not isinstance(widths, list)
+        or len(widths) != 3
+        or not all(isinstance(w, int) and 0 <= w <= 8 for w in widths)
+    ):
         return None
     index = stream.dictionary.get("Index") or [0, stream.dictionary.get("Size", 0)]
     row = sum(widths)

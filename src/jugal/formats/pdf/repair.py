@@ -20,7 +20,10 @@ def serialise(value: Any) -> bytes:
     if isinstance(value, Ref):
         return b"%d %d R" % (value.number, value.generation)
     if isinstance(value, Name):
-        return b"/" + "".join(c if 33 <= ord(c) < 127 and c not in "()<>[]{}/%#" else f"#{ord(c):02x}" for c in value).encode()
+        return (
+            b"/"
+            + "".join(c if 33 <= ord(c) < 127 and c not in "()<>[]{}/%#" else f"#{ord(c):02x}" for c in value).encode()
+        )
     if isinstance(value, bool):
         return b"true" if value else b"false"
     if isinstance(value, bytes):
@@ -65,11 +68,19 @@ def rebuild_xref(subject: Subject, donor: Subject | None) -> RepairDraft:
     rows = b"".join(struct.pack(">BIH", *_row(entries.get(n))) for n in range(size)) if size < 2_000_000 else b""
     if not rows:
         raise RepairImpossible("The object numbers are impossible.")
-    trailer: dict[str, Any] = {"Type": Name("XRef"), "Size": size, "W": [1, 4, 2], "Root": root, "Length": len(rows)}
+    trailer: dict[str, Any] = {
+        "Type": Name("XRef"),
+        "Size": size,
+        "W": [1, 4, 2],
+        "Root": root,
+        "Length": len(rows),
+    }
     for key in ("Info", "ID", "Encrypt"):
         if key in document.trailer:
             trailer[key] = document.trailer[key]
-    pieces.append(b"%d 0 obj\n%s\nstream\n%s\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n" % (own, serialise(trailer), rows, at))
+    pieces.append(
+        b"%d 0 obj\n%s\nstream\n%s\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n" % (own, serialise(trailer), rows, at)
+    )
     steps.append(f"Wrote cross-reference data for {len(entries):,} objects.")
     return RepairDraft(tuple(p for p in pieces if p != b""), tuple(steps))
 
@@ -90,7 +101,11 @@ def _root(document: Document, added: dict[int, bytes], steps: list[str]) -> Ref:
     if stray is not None and walk_pages(document, dictionary_of(document.objects[stray].value)).pages:
         steps.append(f"Took object {stray} as the catalogue.")
         return Ref(stray, document.objects[stray].generation)
-    pages = [n for n, o in sorted(document.objects.items(), key=lambda x: (x[1].start, x[1].index)) if dictionary_of(o.value).get("Type") == "Page"]
+    pages = [
+        n
+        for n, o in sorted(document.objects.items(), key=lambda x: (x[1].start, x[1].index))
+        if dictionary_of(o.value).get("Type") == "Page"
+    ]
     if not pages:
         raise RepairImpossible("No page is left in the file.")
     number = max(document.objects) + 1

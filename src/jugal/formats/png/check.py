@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 
 from jugal.formats.base import Report, Subject
@@ -26,9 +28,20 @@ def examine(subject: Subject, report: Report) -> None:
     if not signature_ok:
         fills = subject.blocks.fills
         end = fills[0].span.end if fills and fills[0].span.start == 0 else 8
-        report.add(FindingCode.PNG_SIGNATURE, Severity.FATAL, "The signature is missing or altered, so no viewer opens the file.", 0, end)
+        report.add(
+            FindingCode.PNG_SIGNATURE,
+            Severity.FATAL,
+            "The signature is missing or altered, so no viewer opens the file.",
+            0,
+            end,
+        )
     for chunk in chunks:
-        report.mark(chunk.start, chunk.end, Matter.PAYLOAD if chunk.kind in (b"IDAT", b"fdAT") else Matter.STRUCTURE, chunk.kind.decode("latin-1"))
+        report.mark(
+            chunk.start,
+            chunk.end,
+            Matter.PAYLOAD if chunk.kind in (b"IDAT", b"fdAT") else Matter.STRUCTURE,
+            chunk.kind.decode("latin-1"),
+        )
     header_chunk = next((c for c in chunks if c.kind == b"IHDR"), None)
     header = parse_header(source.read(header_chunk.data, header_chunk.length)) if header_chunk else None
     data_chunks = [c for c in chunks if c.kind == b"IDAT"]
@@ -37,21 +50,41 @@ def examine(subject: Subject, report: Report) -> None:
     if header is None or header_chunk is None or not header_chunk.crc_ok:
         opens = False
         place = header_chunk.start if header_chunk else 8
-        report.add(FindingCode.PNG_HEADER, Severity.FATAL, "The IHDR chunk is missing, impossible or fails its CRC.", place, place + 25)
+        report.add(
+            FindingCode.PNG_HEADER,
+            Severity.FATAL,
+            "The IHDR chunk is missing, impossible or fails its CRC.",
+            place,
+            place + 25,
+        )
     found = header
     if not opens and (header is None or (header_chunk is not None and not header_chunk.crc_ok)) and data_chunks:
         found = guess_header(subject, data_chunks, header)
     if not data_chunks or found is None:
         if not data_chunks:
             at = chunks[-1].end if chunks else 8
-            report.add(FindingCode.PNG_SHORT, Severity.FATAL, "No picture data is left.", min(at, subject.size), subject.size, Cause.CUT_SHORT if at >= subject.size - 12 else None)
+            report.add(
+                FindingCode.PNG_SHORT,
+                Severity.FATAL,
+                "No picture data is left.",
+                min(at, subject.size),
+                subject.size,
+                Cause.CUT_SHORT if at >= subject.size - 12 else None,
+            )
         report.score = report.attainable = 0.0
         return
     report.media.update(width=found.width, height=found.height, bit_depth=found.depth)
     _exif(subject, report, chunks)
     expected = found.data_length
-    if expected > min(subject.limits.inflated_total, subject.limits.pixels * 8) or expected > 1200 * subject.size + (1 << 20):
-        report.add(FindingCode.BUDGET, Severity.MAJOR, f"{found.width} × {found.height} pixels cannot come out of {subject.size:,} bytes; the picture data was not inflated.", header_chunk.start if header_chunk else 8)
+    if expected > min(subject.limits.inflated_total, subject.limits.pixels * 8) or expected > 1200 * subject.size + (
+        1 << 20
+    ):
+        report.add(
+            FindingCode.BUDGET,
+            Severity.MAJOR,
+            f"{found.width} × {found.height} pixels cannot come out of {subject.size:,} bytes; the picture data was not inflated.",
+            header_chunk.start if header_chunk else 8,
+        )
         report.score = report.attainable = 0.0
         return
     picture = inflate(source, data_chunks, expected)
@@ -61,10 +94,23 @@ def examine(subject: Subject, report: Report) -> None:
     end_chunk = next((c for c in chunks if c.kind == b"IEND"), None)
     if end_chunk is None:
         at = chunks[-1].end
-        report.add(FindingCode.PNG_END, Severity.MINOR, "The IEND chunk is missing.", min(at, subject.size), subject.size, Cause.CUT_SHORT)
+        report.add(
+            FindingCode.PNG_END,
+            Severity.MINOR,
+            "The IEND chunk is missing.",
+            min(at, subject.size),
+            subject.size,
+            Cause.CUT_SHORT,
+        )
     elif end_chunk.end < subject.size:
         kind = "zeros or filler" if trailing_fill(subject, end_chunk.end) else "bytes"
-        report.add(FindingCode.TAIL, Severity.NOTE, f"{subject.size - end_chunk.end:,} {kind} follow the complete picture.", end_chunk.end, subject.size)
+        report.add(
+            FindingCode.TAIL,
+            Severity.NOTE,
+            f"{subject.size - end_chunk.end:,} {kind} follow the complete picture.",
+            end_chunk.end,
+            subject.size,
+        )
         report.mark(end_chunk.end, subject.size, Matter.PAST_END)
     shown = scoring.share(share, 1.0)
     report.score = shown if opens else min(shown, scoring.UNOPENABLE)
@@ -85,7 +131,14 @@ def _broken_chain(subject: Subject, report: Report, at: int, chunks: list[Chunk]
         return  # the picture data itself tells better where it breaks
     if at >= subject.size - 12 and not marked:
         return
-    report.add(FindingCode.PNG_CHUNK, Severity.MAJOR, "The chain of chunks breaks here.", start, span.end, Cause.UNREADABLE if marked else None)
+    report.add(
+        FindingCode.PNG_CHUNK,
+        Severity.MAJOR,
+        "The chain of chunks breaks here.",
+        start,
+        span.end,
+        Cause.UNREADABLE if marked else None,
+    )
     report.mark(span.start, span.end, Matter.DAMAGED)
     for fill in marked:
         report.mark(fill.span.start, fill.span.end, Matter.HOLE)
@@ -124,7 +177,13 @@ def _data_findings(subject: Subject, report: Report, header: Header, chunks: lis
         cause = Cause.CUT_SHORT if end >= subject.size - 16 else None
         suspects.append((end, FindingCode.PNG_SHORT, "The picture data ends before the last row", cause))
     elif picture.length > expected:
-        report.add(FindingCode.PNG_SURPLUS, Severity.NOTE if bad_chunk is None else Severity.MAJOR, "The picture data holds more than its rows.", chunks[-1].start, chunks[-1].end)
+        report.add(
+            FindingCode.PNG_SURPLUS,
+            Severity.NOTE if bad_chunk is None else Severity.MAJOR,
+            "The picture data holds more than its rows.",
+            chunks[-1].start,
+            chunks[-1].end,
+        )
         if bad_chunk is None:
             return 1.0
     if gap is not None:
@@ -132,9 +191,24 @@ def _data_findings(subject: Subject, report: Report, header: Header, chunks: lis
     if bad_chunk is not None:
         span = ByteSpan(bad_chunk.data, min(bad_chunk.data + bad_chunk.length, subject.size))
         evidence = sorted(
-            [(f.span.start, FindingCode.HOLE, "A filled run lies in the picture data", Cause.UNREADABLE) for f in holes(subject, span)]
-            + [(s.start, FindingCode.FOREIGN, "Foreign bytes lie in the picture data", Cause.OVERWRITTEN) for s in foreign_text(subject, span)]
-            + [(s.clip(span).start, FindingCode.FILLER, "A repeated text lies in the picture data", Cause.UNREADABLE) for s in subject.blocks.patterns if s.clip(span).length]
+            [
+                (f.span.start, FindingCode.HOLE, "A filled run lies in the picture data", Cause.UNREADABLE)
+                for f in holes(subject, span)
+            ]
+            + [
+                (s.start, FindingCode.FOREIGN, "Foreign bytes lie in the picture data", Cause.OVERWRITTEN)
+                for s in foreign_text(subject, span)
+            ]
+            + [
+                (
+                    s.clip(span).start,
+                    FindingCode.FILLER,
+                    "A repeated text lies in the picture data",
+                    Cause.UNREADABLE,
+                )
+                for s in subject.blocks.patterns
+                if s.clip(span).length
+            ]
         )
         place = evidence[0] if evidence else _row_evidence(header, picture, bad_chunk)
         suspects.append(place)
@@ -146,13 +220,20 @@ def _data_findings(subject: Subject, report: Report, header: Header, chunks: lis
     good_length = min(good_length, _out_at(picture, start))
     share = max(0.0, min(1.0, good_length / expected))
     row = int(share * header.height)
-    report.add(code, Severity.MAJOR, f"{sentence}: rows from {row:,} of {header.height:,} on are lost.", start, start, cause)
+    report.add(
+        code,
+        Severity.MAJOR,
+        f"{sentence}: rows from {row:,} of {header.height:,} on are lost.",
+        start,
+        start,
+        cause,
+    )
     report.mark(start, min(start + 4096, subject.size), Matter.DAMAGED)
     return share
 
 
 def _gap(chunks: list[Chunk]) -> int | None:
-    for one, following in zip(chunks, chunks[1:], strict=False):
+    for one, following in itertools.pairwise(chunks):
         if following.start != one.end:
             return one.end
     return None
@@ -196,10 +277,22 @@ def _crc_findings(subject: Subject, report: Report, chunks: list[Chunk], picture
         name = chunk.kind.decode("latin-1")
         if chunk.kind == b"IDAT":
             if data_good:
-                report.add(FindingCode.PNG_CRC_ONLY, Severity.MINOR, "An IDAT chunk's CRC is wrong though its data inflates and checks; strict viewers stop here.", chunk.start, chunk.end)
+                report.add(
+                    FindingCode.PNG_CRC_ONLY,
+                    Severity.MINOR,
+                    "An IDAT chunk's CRC is wrong though its data inflates and checks; strict viewers stop here.",
+                    chunk.start,
+                    chunk.end,
+                )
         elif chunk.kind != b"IHDR":
             severity = Severity.MAJOR if chunk.kind[:1].isupper() else Severity.MINOR
-            report.add(FindingCode.PNG_CRC, severity, f"The chunk {name} does not match its CRC.", chunk.start, chunk.end)
+            report.add(
+                FindingCode.PNG_CRC,
+                severity,
+                f"The chunk {name} does not match its CRC.",
+                chunk.start,
+                chunk.end,
+            )
 
 
 def guess_header(subject: Subject, chunks: list[Chunk], broken: Header | None) -> Header | None:
@@ -221,7 +314,7 @@ def guess_header(subject: Subject, chunks: list[Chunk], broken: Header | None) -
             if (stride - 1) % unit or stride < 2 or not (raw[::stride] <= 4).all():
                 continue
             width = (stride - 1) // unit
-            if width > 65536 or height < 2 and total > 64:
+            if width > 65536 or (height < 2 and total > 64):
                 continue
             # Real pictures are neither ribbons nor lines.
             ratio = max(width, height) / min(width, height)
@@ -237,7 +330,11 @@ def _plans(report: Report, shown: float, share: float) -> None:
     elif report.has(FindingCode.PNG_SIGNATURE):
         report.plan("fix-signature", "Write the signature anew.", shown)
     if share < 1:
-        report.plan("salvage-rows", "Keep the rows that are good and fill up the rest, so that every viewer opens the picture.", shown)
+        report.plan(
+            "salvage-rows",
+            "Keep the rows that are good and fill up the rest, so that every viewer opens the picture.",
+            shown,
+        )
     elif report.has(FindingCode.PNG_CRC, FindingCode.PNG_CRC_ONLY):
         report.plan("fix-checksums", "Compute the CRCs anew over the data, which is good.", shown)
     if share >= 1 and report.has(FindingCode.PNG_END):

@@ -55,7 +55,15 @@ class Header:
         if not self.interlace:
             return self.height * (1 + self.row_bytes)
         total = 0
-        for x0, y0, dx, dy in ((0, 0, 8, 8), (4, 0, 8, 8), (0, 4, 4, 8), (2, 0, 4, 4), (0, 2, 2, 4), (1, 0, 2, 2), (0, 1, 1, 2)):
+        for x0, y0, dx, dy in (
+            (0, 0, 8, 8),
+            (4, 0, 8, 8),
+            (0, 4, 4, 8),
+            (2, 0, 4, 4),
+            (0, 2, 2, 4),
+            (1, 0, 2, 2),
+            (0, 1, 1, 2),
+        ):
             columns, rows = -(-(self.width - x0) // dx), -(-(self.height - y0) // dy)
             if columns > 0 and rows > 0:
                 total += rows * (1 + -(-columns * self.depth * _CHANNELS[self.colour] // 8))
@@ -114,10 +122,21 @@ def _chunk_at(source: Source, at: int) -> Chunk | None:
     if length > 2**31 - 1 or not all(65 <= c <= 90 or 97 <= c <= 122 for c in kind):
         return None
     if at + 12 + length > source.size:
-        if kind not in (b"IDAT", b"fdAT", b"iCCP", b"eXIf", b"iTXt", b"zTXt", b"tEXt", b"IEND", b"PLTE", b"IHDR"):
+        if kind not in (
+            b"IDAT",
+            b"fdAT",
+            b"iCCP",
+            b"eXIf",
+            b"iTXt",
+            b"zTXt",
+            b"tEXt",
+            b"IEND",
+            b"PLTE",
+            b"IHDR",
+        ):
             return None
         return Chunk(kind, at, at + 8, max(0, source.size - at - 8), False, True)
-    crc = zlib.crc32(source.array[at + 4 : at + 8 + length])
+    crc = zlib.crc32(source.array[at + 4 : at + 8 + length])  # type: ignore[arg-type]
     good = crc == source.uint(at + 8 + length, 4)
     if not good and kind not in KNOWN:
         return None

@@ -30,7 +30,14 @@ def examine(subject: Subject, report: Report) -> None:
         aligned = span.start % 512 == 0
         what = "zeros" if zeros else "bytes that are no text"
         cause = Cause.UNREADABLE if zeros and aligned else (Cause.OVERWRITTEN if aligned else None)
-        report.add(FindingCode.TEXT_BINARY, Severity.MAJOR, f"{span.length:,} {what} lie in the text.", span.start, span.end, cause)
+        report.add(
+            FindingCode.TEXT_BINARY,
+            Severity.MAJOR,
+            f"{span.length:,} {what} lie in the text.",
+            span.start,
+            span.end,
+            cause,
+        )
         report.mark(span.start, span.end, Matter.HOLE if zeros else Matter.FOREIGN)
         report.regions.append(Region(span.start / size, span.end / size, f"bytes {span.start:,} to {span.end:,}"))
     report.score = report.attainable = scoring.share(size - total_length(lost), size)
@@ -64,7 +71,14 @@ def _form(subject: Subject, report: Report) -> None:
         if error is not None and "undefined entity" not in error[1] and "encoding" not in error[1]:
             at_end = error[0] >= size - 4096
             cut = error[1] in ("no element found", "unclosed token", "unclosed CDATA section") and at_end
-            report.add(FindingCode.TEXT_FORM, Severity.MAJOR if cut else Severity.NOTE, f"The XML is not well formed: {error[1]}.", min(size, error[0]) if not cut else size, size, Cause.CUT_SHORT if cut else None)
+            report.add(
+                FindingCode.TEXT_FORM,
+                Severity.MAJOR if cut else Severity.NOTE,
+                f"The XML is not well formed: {error[1]}.",
+                min(size, error[0]) if not cut else size,
+                size,
+                Cause.CUT_SHORT if cut else None,
+            )
     elif head[:1] in (b"{", b"["):
         text = source.read(0, size)
         try:
@@ -75,7 +89,14 @@ def _form(subject: Subject, report: Report) -> None:
             if _each_is_json(lines):
                 return
             if isinstance(position, int) and position >= len(text.rstrip()) - 2:
-                report.add(FindingCode.TEXT_FORM, Severity.MAJOR, "The JSON text ends before it is complete.", size, size, Cause.CUT_SHORT)
+                report.add(
+                    FindingCode.TEXT_FORM,
+                    Severity.MAJOR,
+                    "The JSON text ends before it is complete.",
+                    size,
+                    size,
+                    Cause.CUT_SHORT,
+                )
             else:
                 report.add(FindingCode.TEXT_FORM, Severity.NOTE, "The text is no valid JSON.", position, position)
         except RecursionError:
@@ -94,4 +115,11 @@ def _rtf(subject: Subject, report: Report) -> None:
     data = subject.source.read(0, subject.size)
     depth = data.count(b"{") - data.count(b"\\{") - data.count(b"}") + data.count(b"\\}")
     if depth > 0 and not data.rstrip(b"\0\r\n ").endswith(b"}"):
-        report.add(FindingCode.TEXT_FORM, Severity.MAJOR, f"The text ends with {depth} groups open.", subject.size, subject.size, Cause.CUT_SHORT)
+        report.add(
+            FindingCode.TEXT_FORM,
+            Severity.MAJOR,
+            f"The text ends with {depth} groups open.",
+            subject.size,
+            subject.size,
+            Cause.CUT_SHORT,
+        )

@@ -7,7 +7,24 @@ from dataclasses import dataclass, field
 
 from jugal.model.result import MediaValue
 
-_SIZES = {1: 1, 2: 1, 3: 2, 4: 4, 5: 8, 6: 1, 7: 1, 8: 2, 9: 4, 10: 8, 11: 4, 12: 8, 13: 4, 16: 8, 17: 8, 18: 8}
+_SIZES = {
+    1: 1,
+    2: 1,
+    3: 2,
+    4: 4,
+    5: 8,
+    6: 1,
+    7: 1,
+    8: 2,
+    9: 4,
+    10: 8,
+    11: 4,
+    12: 8,
+    13: 4,
+    16: 8,
+    17: 8,
+    18: 8,
+}
 _MAX_ENTRIES = 1000
 _MAX_IFDS = 32
 
@@ -136,7 +153,12 @@ def capture_data(exif: Exif) -> dict[str, MediaValue]:
     taken = exif.get("exif", 0x9003) or exif.get("main", 0x0132)
     if isinstance(taken, str) and len(taken) >= 19 and taken[:4].isdigit():
         media["date_taken"] = f"{taken[:10].replace(':', '-')}T{taken[11:19]}"
-    for tag, key in ((0x829A, "exposure_s"), (0x829D, "f_number"), (0x8827, "iso"), (0x920A, "focal_length_mm")):
+    for tag, key in (
+        (0x829A, "exposure_s"),
+        (0x829D, "f_number"),
+        (0x8827, "iso"),
+        (0x920A, "focal_length_mm"),
+    ):
         value = exif.get("exif", tag)
         if isinstance(value, tuple) and value:
             value = value[0]

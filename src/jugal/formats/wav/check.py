@@ -19,6 +19,7 @@ from jugal.model.strip import Matter
 _PLACEHOLDERS = (0, 0xFFFFFFFF, 0x7FFFFFFF, 0xFFFFFFDB, 0x7FFFF000)
 _PCM, _FLOAT, _EXTENSIBLE = 1, 3, 0xFFFE
 _PAGE = 4096
+_NEAR = 8
 
 
 @dataclass(slots=True)
@@ -94,10 +95,23 @@ def examine(subject: Subject, report: Report) -> None:
     report.mark(0, 12, Matter.STRUCTURE, "RIFF")
     opens = wave.riff in (b"RIFF", b"RF64", b"BW64") and subject.source.read(8, 4) == b"WAVE"
     if not opens:
-        report.add(FindingCode.WAV_HEADER, Severity.FATAL, "The RIFF header is missing, so no player opens the file.", 0, 12, Cause.START_OVERWRITTEN)
+        report.add(
+            FindingCode.WAV_HEADER,
+            Severity.FATAL,
+            "The RIFF header is missing, so no player opens the file.",
+            0,
+            12,
+            Cause.START_OVERWRITTEN,
+        )
     if not wave.has_format:
         opens = False
-        report.add(FindingCode.WAV_HEADER, Severity.FATAL, "The format chunk is missing or impossible.", 12 if wave.riff == b"RIFF" else 0, None)
+        report.add(
+            FindingCode.WAV_HEADER,
+            Severity.FATAL,
+            "The format chunk is missing or impossible.",
+            12 if wave.riff == b"RIFF" else 0,
+            None,
+        )
     if wave.data_at is None:
         at = wave.broken_at if wave.broken_at is not None else min(size, 12)
         report.add(FindingCode.WAV_DATA, Severity.FATAL, "The sound data chunk is missing.", at, at)
@@ -124,12 +138,25 @@ def _judge(subject: Subject, report: Report, wave: Wave, opens: bool) -> None:
     if wave.data_stated in _PLACEHOLDERS and real > 0 and not (wave.data_stated == 0 and real < 64):
         fixable = True
         playable = 0.0 if wave.data_stated == 0 else 1.0
-        report.add(FindingCode.WAV_SIZE, Severity.MAJOR if wave.data_stated == 0 else Severity.MINOR, "The size of the sound data was never filled in.", wave.data_at - 4, wave.data_at, Cause.STOPPED)
+        report.add(
+            FindingCode.WAV_SIZE,
+            Severity.MAJOR if wave.data_stated == 0 else Severity.MINOR,
+            "The size of the sound data was never filled in.",
+            wave.data_at - 4,
+            wave.data_at,
+            Cause.STOPPED,
+        )
     elif wave.data_at + wave.data_stated > size:
         riff_end = wave.riff_stated + 8
         if riff_end == size or abs(riff_end - size) <= 1:
             fixable = True
-            report.add(FindingCode.WAV_SIZE, Severity.MAJOR, "The size of the sound data is wrong: it passes the end that the RIFF header gives.", wave.data_at - 4, wave.data_at)
+            report.add(
+                FindingCode.WAV_SIZE,
+                Severity.MAJOR,
+                "The size of the sound data is wrong: it passes the end that the RIFF header gives.",
+                wave.data_at - 4,
+                wave.data_at,
+            )
         else:
             expected = wave.data_stated
             missing = wave.data_at + wave.data_stated - size
@@ -137,9 +164,22 @@ def _judge(subject: Subject, report: Report, wave: Wave, opens: bool) -> None:
             if not plausible:
                 expected = have
                 fixable = True
-                report.add(FindingCode.WAV_SIZE, Severity.MAJOR, "The size of the sound data is impossible.", wave.data_at - 4, wave.data_at)
+                report.add(
+                    FindingCode.WAV_SIZE,
+                    Severity.MAJOR,
+                    "The size of the sound data is impossible.",
+                    wave.data_at - 4,
+                    wave.data_at,
+                )
             else:
-                report.add(FindingCode.WAV_SHORT, Severity.MAJOR, f"{missing:,} bytes of sound are missing at the end.", size, size, Cause.CUT_SHORT)
+                report.add(
+                    FindingCode.WAV_SHORT,
+                    Severity.MAJOR,
+                    f"{missing:,} bytes of sound are missing at the end.",
+                    size,
+                    size,
+                    Cause.CUT_SHORT,
+                )
                 report.mark(size, size + missing, Matter.MISSING)
     elif wave.broken_at is not None and size - wave.broken_at > 64 and wave.data_end < size:
         rest = subject.source.array[wave.broken_at :]
@@ -148,25 +188,58 @@ def _judge(subject: Subject, report: Report, wave: Wave, opens: bool) -> None:
             fixable = True
             expected = real
             playable = have / real if real else 0.0
-            report.add(FindingCode.WAV_SIZE, Severity.MAJOR, "The size of the sound data is too small: sound goes on after it.", wave.data_at - 4, wave.data_at)
+            report.add(
+                FindingCode.WAV_SIZE,
+                Severity.MAJOR,
+                "The size of the sound data is too small: sound goes on after it.",
+                wave.data_at - 4,
+                wave.data_at,
+            )
         else:
-            report.add(FindingCode.TAIL, Severity.NOTE, f"{size - wave.broken_at:,} bytes follow the last chunk.", wave.broken_at, size)
+            report.add(
+                FindingCode.TAIL,
+                Severity.NOTE,
+                f"{size - wave.broken_at:,} bytes follow the last chunk.",
+                wave.broken_at,
+                size,
+            )
             report.mark(wave.broken_at, size, Matter.PAST_END)
     riff_wrong = wave.riff == b"RIFF" and wave.riff_stated + 8 != size and wave.riff_stated + 9 != size
     if riff_wrong and not report.has(FindingCode.WAV_SIZE, FindingCode.WAV_SHORT, FindingCode.TAIL):
         if wave.riff_stated + 8 > size or wave.riff_stated + 8 < wave.data_end:
-            report.add(FindingCode.WAV_SIZE, Severity.MINOR, "The size in the RIFF header does not match the file.", 4, 8)
+            report.add(
+                FindingCode.WAV_SIZE,
+                Severity.MINOR,
+                "The size in the RIFF header does not match the file.",
+                4,
+                8,
+            )
             fixable = True
         else:
-            report.add(FindingCode.TAIL, Severity.NOTE, f"{size - wave.riff_stated - 8:,} bytes follow the RIFF form.", wave.riff_stated + 8, size)
-    span = ByteSpan(wave.data_at, max(wave.data_at, wave.data_end if expected == have else min(size, wave.data_at + expected)))
+            report.add(
+                FindingCode.TAIL,
+                Severity.NOTE,
+                f"{size - wave.riff_stated - 8:,} bytes follow the RIFF form.",
+                wave.riff_stated + 8,
+                size,
+            )
+    span = ByteSpan(
+        wave.data_at,
+        max(wave.data_at, wave.data_end if expected == have else min(size, wave.data_at + expected)),
+    )
     lost = _sound_damage(subject, report, wave, span)
     if wave.has_format:
         report.media.update(channels=wave.channels, sample_rate=wave.rate, bits=wave.bits)
         if wave.byte_rate and expected:
             report.media["duration"] = round(expected / max(1, wave.rate * wave.align), 3)
         if wave.tag == _PCM and wave.align != wave.channels * -(-wave.bits // 8):
-            report.add(FindingCode.WAV_HEADER, Severity.MAJOR, "The format chunk contradicts itself: block size against channels and width.", wave.fmt_at, None)
+            report.add(
+                FindingCode.WAV_HEADER,
+                Severity.MAJOR,
+                "The format chunk contradicts itself: block size against channels and width.",
+                wave.fmt_at,
+                None,
+            )
     if span.length == 0:
         report.add(FindingCode.WAV_DATA, Severity.FATAL, "The sound data chunk is empty.", wave.data_at, wave.data_at)
         report.score = report.attainable = 0.0
@@ -186,7 +259,12 @@ def _judge(subject: Subject, report: Report, wave: Wave, opens: bool) -> None:
         report.regions.append(Region(span.length / expected, 1.0, "end missing"))
     if not wave.has_format:
         report.attainable = 0.95 * good
-        report.plan("donor-header", "Take the header from a healthy recording of the same device.", report.attainable, True)
+        report.plan(
+            "donor-header",
+            "Take the header from a healthy recording of the same device.",
+            report.attainable,
+            True,
+        )
     elif not opens or fixable or report.has(FindingCode.WAV_SHORT):
         report.plan("fix-sizes", "Write the sizes in the header to what is there.", good)
     elif report.has(FindingCode.TAIL):
@@ -206,24 +284,54 @@ def _sound_damage(subject: Subject, report: Report, wave: Wave, span: ByteSpan) 
     for fill in holes(subject, span):
         hole = fill.span
         at_start, at_end = hole.start <= span.start, hole.end >= span.end
-        aligned = (hole.start % 512 == 0) + (hole.end % 512 == 0)
+        # A run that began as silence starts anywhere; one that a copying program wrote starts with its sector,
+        # give or take samples that happened to have the same value.
+        aligned = (-hole.start % 512 <= _NEAR) + (hole.end % 512 <= _NEAR)
         if aligned == 2 and not at_start and not at_end and _abrupt(subject, wave, hole, fill.value):
             where = _seconds(wave, hole, span)
-            report.add(FindingCode.WAV_HOLE, Severity.MAJOR, f"The sound is cut out from {where}.", hole.start, hole.end, Cause.UNREADABLE)
-        elif at_end and hole.start % 512 == 0 and hole.length >= 8192 and _loud_before(subject, wave, hole.start):
-            report.add(FindingCode.WAV_HOLE, Severity.MAJOR, f"From {_seconds(wave, hole, span)} nothing was recorded.", hole.start, hole.end, Cause.STOPPED)
+            report.add(
+                FindingCode.WAV_HOLE,
+                Severity.MAJOR,
+                f"The sound is cut out from {where}.",
+                hole.start,
+                hole.end,
+                Cause.UNREADABLE,
+            )
+        elif at_end and -hole.start % 512 <= _NEAR and hole.length >= 8192 and _loud_before(subject, wave, hole.start):
+            report.add(
+                FindingCode.WAV_HOLE,
+                Severity.MAJOR,
+                f"From {_seconds(wave, hole, span)} nothing was recorded.",
+                hole.start,
+                hole.end,
+                Cause.STOPPED,
+            )
         else:
             continue
         report.mark(hole.start, hole.end, Matter.HOLE, f"filled with 0x{fill.value:02X}")
         lost.append(hole)
     for text in merge([*foreign_text(subject, span), *(p.clip(span) for p in subject.blocks.patterns)]):
-        report.add(FindingCode.WAV_FOREIGN, Severity.MAJOR, f"Text lies in the sound from {_seconds(wave, text, span)}.", text.start, text.end, Cause.OVERWRITTEN)
+        report.add(
+            FindingCode.WAV_FOREIGN,
+            Severity.MAJOR,
+            f"Text lies in the sound from {_seconds(wave, text, span)}.",
+            text.start,
+            text.end,
+            Cause.OVERWRITTEN,
+        )
         report.mark(text.start, text.end, Matter.FOREIGN)
         lost.append(text)
     for burst in _noise_bursts(subject, wave, span):
         if any(burst.start < x.end and burst.end > x.start for x in lost):
             continue
-        report.add(FindingCode.WAV_FOREIGN, Severity.MAJOR, f"The sound turns to noise at full level from {_seconds(wave, burst, span)}.", burst.start, burst.end, Cause.OVERWRITTEN)
+        report.add(
+            FindingCode.WAV_FOREIGN,
+            Severity.MAJOR,
+            f"The sound turns to noise at full level from {_seconds(wave, burst, span)}.",
+            burst.start,
+            burst.end,
+            Cause.OVERWRITTEN,
+        )
         report.mark(burst.start, burst.end, Matter.FOREIGN)
         lost.append(burst)
     return merge(lost)
@@ -246,7 +354,9 @@ def _loud_before(subject: Subject, wave: Wave, at: int) -> bool:
 
 
 def _noise_bursts(subject: Subject, wave: Wave, span: ByteSpan) -> list[ByteSpan]:
-    """16-bit PCM: pages that are white noise near full scale among pages that are not."""
+    """16 and 24-bit PCM: pages that are white noise near full scale among pages that are not."""
+    if wave.bits == 24 and wave.tag == _PCM and wave.align == 3 * wave.channels:
+        return _bursts_24(subject, wave, span)
     if wave.bits != 16 or wave.tag != _PCM or wave.channels not in (1, 2):
         return []
     first, last = -(-span.start // _PAGE), span.end // _PAGE
@@ -267,3 +377,23 @@ def _noise_bursts(subject: Subject, wave: Wave, span: ByteSpan) -> list[ByteSpan
     if wild.size > 0.4 * jump.size:
         return []
     return merge([ByteSpan(low + int(p) * _PAGE, low + int(p + 1) * _PAGE) for p in wild])
+
+
+def _bursts_24(subject: Subject, wave: Wave, span: ByteSpan) -> list[ByteSpan]:
+    """As for 16 bits, on the upper 16 of 24; pages do not hold whole samples, so sums run between page borders."""
+    first, last = -(-span.start // _PAGE), span.end // _PAGE
+    if last - first < 8:
+        return []
+    raw = subject.source.array[span.start : span.start + span.length // wave.align * wave.align]
+    samples = np.ascontiguousarray(raw.reshape(-1, 3)[:, 1:]).view("<i2")[:, 0].astype(np.float32)
+    squares = np.zeros(samples.size, np.float32)
+    squares[wave.channels :] = (samples[wave.channels :] - samples[: -wave.channels]) ** 2
+    borders = -(-(np.arange(first, last + 1) * _PAGE - span.start) // 3)
+    borders = np.minimum(borders, squares.size - 1)
+    sums = np.add.reduceat(squares, borders[:-1])
+    jump = np.sqrt(sums / np.maximum(1, np.diff(np.append(borders[:-1], squares.size))))
+    usual = float(np.median(jump))
+    wild = np.flatnonzero((jump > 15_000) & (jump > 3 * usual + 1000))
+    if wild.size > 0.4 * jump.size:
+        return []
+    return merge([ByteSpan((first + int(p)) * _PAGE, (first + int(p) + 1) * _PAGE) for p in wild])

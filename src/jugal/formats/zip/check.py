@@ -74,11 +74,15 @@ def examine(subject: Subject, report: Report) -> None:
     for part in ESSENTIAL.get(kind, ()):
         if part not in names:
             broken_parts.add(part)
-            report.add(FindingCode.PACKAGE_PART, Severity.FATAL, f"The part {part} that the document needs is missing.")
+            report.add(
+                FindingCode.PACKAGE_PART,
+                Severity.FATAL,
+                f"The part {part} that the document needs is missing.",
+            )
     _well_formed(report, contents, kind)
     score, attainable = scoring.share(now, total), scoring.share(best, total)
     essential_lost = [p for p in ESSENTIAL.get(kind, ()) if p in broken_parts]
-    if essential_lost or not opens:
+    if not opens or any(p not in names for p in essential_lost):
         score = min(score, scoring.UNOPENABLE)
     if essential_lost and any(weight(kind, p) < 10 and p not in names for p in essential_lost):
         attainable = min(attainable, 90.0)
@@ -88,31 +92,63 @@ def examine(subject: Subject, report: Report) -> None:
             low, high = content.member.local / subject.size, content.packed_end / subject.size
             report.regions.append(Region(min(low, 1.0), min(max(low, high), 1.0), content.member.text))
     if not served or (report.worst is not Severity.NOTE and attainable > score):
-        what = "Write the central directory anew from the members' own headers." if not served else "Write the archive anew from its good members, damaged ones as far as they go."
+        what = (
+            "Write the central directory anew from the members' own headers."
+            if not served
+            else "Write the archive anew from its good members, damaged ones as far as they go."
+        )
         report.plan("rebuild-directory" if not served else "salvage-members", what, report.attainable)
     elif report.worst is not Severity.NOTE:
-        report.plan("salvage-members", "Write the archive anew from its good members, damaged ones as far as they go.", report.attainable)
+        report.plan(
+            "salvage-members",
+            "Write the archive anew from its good members, damaged ones as far as they go.",
+            report.attainable,
+        )
 
 
 def _structure(subject: Subject, report: Report, archive: Archive, contents: list[Content], served: bool) -> None:
     size = subject.size
     for content in contents:
         report.mark(content.member.local, content.member.data, Matter.STRUCTURE, "local header")
-        report.mark(content.member.data, content.packed_end, Matter.PAYLOAD if content.whole else Matter.DAMAGED, content.member.text)
+        report.mark(
+            content.member.data,
+            content.packed_end,
+            Matter.PAYLOAD if content.whole else Matter.DAMAGED,
+            content.member.text,
+        )
     if archive.directory_at is not None:
         report.mark(archive.directory_at, archive.end_at or size, Matter.STRUCTURE, "central directory")
     if archive.end_at is None:
         last = max((c.packed_end for c in contents), default=0)
-        report.add(FindingCode.ZIP_END, Severity.FATAL, "The end record is missing, so that no program lists the archive.", max(last, 0) if last < size else size, size, Cause.CUT_SHORT)
+        report.add(
+            FindingCode.ZIP_END,
+            Severity.FATAL,
+            "The end record is missing, so that no program lists the archive.",
+            max(last, 0) if last < size else size,
+            size,
+            Cause.CUT_SHORT,
+        )
         return
     end = archive.end_at + archive.end_length
     if not archive.directory_ok:
         at = archive.directory_at if archive.directory_at is not None else archive.end_at
         found = len(archive.members)
         place = at + sum(len(m.record) for m in archive.members)
-        report.add(FindingCode.ZIP_DIRECTORY, Severity.FATAL, f"The central directory lists {found:,} of {archive.stated_entries:,} members.", min(place, size), archive.end_at)
+        report.add(
+            FindingCode.ZIP_DIRECTORY,
+            Severity.FATAL,
+            f"The central directory lists {found:,} of {archive.stated_entries:,} members.",
+            min(place, size),
+            archive.end_at,
+        )
     if archive.base > 0:
-        report.add(FindingCode.TAIL, Severity.NOTE, f"{archive.base:,} bytes stand before the archive.", 0, archive.base)
+        report.add(
+            FindingCode.TAIL,
+            Severity.NOTE,
+            f"{archive.base:,} bytes stand before the archive.",
+            0,
+            archive.base,
+        )
     if end < size:
         report.add(FindingCode.TAIL, Severity.NOTE, f"{size - end:,} bytes follow the end record.", end, size)
         report.mark(end, size, Matter.PAST_END)
@@ -122,10 +158,18 @@ def _member_finding(report: Report, content: Content, kind: str) -> None:
     name = content.member.text
     if content.state == "encrypted":
         if not report.has(FindingCode.ZIP_ENCRYPTED):
-            report.add(FindingCode.ZIP_ENCRYPTED, Severity.NOTE, "Members are encrypted; their content was not judged.")
+            report.add(
+                FindingCode.ZIP_ENCRYPTED,
+                Severity.NOTE,
+                "Members are encrypted; their content was not judged.",
+            )
         return
     if content.state == "method":
-        report.add(FindingCode.ZIP_METHOD, Severity.NOTE, f"'{name}' uses compression method {content.member.method}, which is not covered.")
+        report.add(
+            FindingCode.ZIP_METHOD,
+            Severity.NOTE,
+            f"'{name}' uses compression method {content.member.method}, which is not covered.",
+        )
         return
     if content.whole:
         return
@@ -146,5 +190,8 @@ def _well_formed(report: Report, contents: list[Content], kind: str) -> None:
         if content.state == "whole" and is_xml(content.member.text) and content.length == len(content.data):
             error = xml_error(content.data)
             if error is not None:
-                report.add(FindingCode.PACKAGE_XML, Severity.NOTE, f"'{content.member.text}' is not well formed: {error[1]}.")
-
+                report.add(
+                    FindingCode.PACKAGE_XML,
+                    Severity.NOTE,
+                    f"'{content.member.text}' is not well formed: {error[1]}.",
+                )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import bz2
+import itertools
 import lzma
 import zlib
 from dataclasses import dataclass
@@ -12,6 +13,7 @@ from jugal.binary.limits import Limits
 from jugal.binary.source import Source
 from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
+from jugal.formats.jpeg.embedded import embedded_damage
 from jugal.formats.zip.parse import Archive, Member, read_local
 from jugal.model.span import ByteSpan
 
@@ -149,7 +151,7 @@ def _stored(subject: Subject, member: Member, end: int) -> Content:
     source = subject.source
     crc = 0
     for at in range(member.data, end, 1 << 22):
-        crc = zlib.crc32(source.array[at : min(end, at + (1 << 22))], crc)
+        crc = zlib.crc32(source.array[at : min(end, at + (1 << 22))], crc)  # type: ignore[arg-type]
     length = max(0, end - member.data)
     state = "whole" if crc == member.crc else "crc"
     place = None
@@ -192,6 +194,10 @@ def _place(subject: Subject, content: Content) -> None:
     foreign = [s.start for s in foreign_text(subject, span)] if content.member.method else []
     foreign += [s.clip(span).start for s in subject.blocks.patterns if s.clip(span).length]
     spots = [*filled, *foreign]
+    if content.member.method == 0 and content.data[:3] == b"\xff\xd8\xff":
+        inner = embedded_damage(subject, span)
+        if inner is not None:
+            spots.append(inner)
     if spots and (content.place is None or min(spots) <= content.place):
         content.place = min(spots)
         content.filled = bool(filled) and min(filled) == content.place
@@ -203,7 +209,7 @@ def all_contents(subject: Subject, archive: Archive, members: list[Member]) -> l
     """Every member's content in directory order; the bound on all inflated bytes together is kept."""
     room = subject.limits.inflated_total
     starts = sorted({m.local for m in members} | {archive.directory_at or subject.size})
-    following = dict(zip(starts, starts[1:], strict=False))
+    following = dict(itertools.pairwise(starts))
     contents = []
     for member in members:
         if member.is_folder:

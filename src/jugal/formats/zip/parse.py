@@ -8,7 +8,13 @@ from dataclasses import dataclass, field
 from jugal.binary.limits import Limits
 from jugal.binary.source import Source
 
-LOCAL, CENTRAL, END, END64, LOCATOR64 = b"PK\x03\x04", b"PK\x01\x02", b"PK\x05\x06", b"PK\x06\x06", b"PK\x06\x07"
+LOCAL, CENTRAL, END, END64, LOCATOR64 = (
+    b"PK\x03\x04",
+    b"PK\x01\x02",
+    b"PK\x05\x06",
+    b"PK\x06\x06",
+    b"PK\x06\x07",
+)
 
 
 @dataclass(slots=True)

@@ -32,7 +32,11 @@ def rebuild(subject: Subject, donor: Subject | None) -> RepairDraft:
             continue
         data, method, crc, size, packed, note = entry
         name = content.member.name
-        flags = content.member.flags & ~0x0008 if content.whole or content.state == "no-header" else content.member.flags & 0x0800
+        flags = (
+            content.member.flags & ~0x0008
+            if content.whole or content.state == "no-header"
+            else content.member.flags & 0x0800
+        )
         when = _time_of(subject, content)
         fields = struct.pack("<HHH", 20, flags, method) + when + struct.pack("<IIIHH", crc, packed, size, len(name), 0)
         pieces += [b"PK\x03\x04" + fields + name, data]
@@ -47,7 +51,9 @@ def rebuild(subject: Subject, donor: Subject | None) -> RepairDraft:
     if at > 2**32 - 2**20 or len(directory) > 65_534:
         raise RepairImpossible("Archives beyond 4 GiB or 65,534 members cannot be written anew yet.")
     whole = b"".join(directory)
-    pieces.append(whole + b"PK\x05\x06" + struct.pack("<4H2IH", 0, 0, len(directory), len(directory), len(whole), at, 0))
+    pieces.append(
+        whole + b"PK\x05\x06" + struct.pack("<4H2IH", 0, 0, len(directory), len(directory), len(whole), at, 0)
+    )
     steps.append(f"Wrote a central directory of {len(directory):,} members.")
     report = Report()
     examine(subject, report)
@@ -67,7 +73,14 @@ def _entry(content: Content, kind: str) -> tuple[Piece, int, int, int, int, str]
     if content.whole or content.state == "no-header":
         packed = content.packed_end - member.data
         span = ByteSpan(member.data, content.packed_end)
-        return span, member.method, member.crc, member.size, packed, f"Kept '{name}', bytes {span.start:,} to {span.end:,}."
+        return (
+            span,
+            member.method,
+            member.crc,
+            member.size,
+            packed,
+            f"Kept '{name}', bytes {span.start:,} to {span.end:,}.",
+        )
     if content.state in ("bomb", "method") or not content.data:
         return None
     data = content.data

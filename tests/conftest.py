@@ -1,0 +1,72 @@
+"""Shared healthy files (made once a session) and a window that leaves nothing behind."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from functools import cache
+from pathlib import Path
+
+import pytest
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from jugal.binary.source import Source
+from jugal.engine.examine import examine_source
+from jugal.model.result import Examination
+from jugal.samples import encode
+from jugal.samples.scenes import riverbed
+
+
+@cache
+def healthy(name: str) -> bytes:
+    """One healthy file by its short name; made on first use."""
+    makers: dict[str, Callable[[], bytes]] = {
+        "jpeg": lambda: encode.jpeg(riverbed(800, 600, 1, "T1"), exif=encode.exif_of("Lurga M2", "2026:05:14 07:31:00", 800, 600)),
+        "jpeg-restart": lambda: encode.jpeg(riverbed(800, 600, 2), restart_marker_rows=1),
+        "jpeg-progressive": lambda: encode.jpeg(riverbed(640, 480, 3), progressive=True),
+        "jpeg-grey": lambda: encode.jpeg(riverbed(640, 480, 4).convert("L")),
+        "jpeg-video": lambda: encode.jpeg_by_video_encoder(riverbed(640, 480, 5)),
+        "png": lambda: encode.png(riverbed(320, 240, 6)),
+        "png-palette": lambda: encode.png(riverbed(320, 240, 7).quantize(64)),
+        "mp4": lambda: encode.clip(2.0, seed=8),
+        "mp4-fast": lambda: encode.clip(2.0, seed=9, mux={"movflags": "faststart"}),
+        "mp4-long": lambda: encode.clip(30.0, (96, 64), 25, seed=10, bit_rate=40_000),
+        "mp4-fragments": lambda: encode.clip(3.0, seed=11, mux={"movflags": "frag_keyframe+empty_moov+default_base_moof"}),
+        "mov": lambda: encode.clip(2.0, seed=12, container="mov", audio="pcm_s16le"),
+        "m4a": lambda: encode.sound("aac", "ipod", 3.0),
+        "wav": lambda: encode.wav(2.0),
+        "wav-24": lambda: encode.wav(2.0, width=3),
+        "mp3": lambda: encode.sound("libmp3lame", "mp3", 4.0),
+        "flac": lambda: encode.sound("flac", "flac", 3.0),
+        "pdf": lambda: encode.pdf(3),
+        "docx": encode.docx,
+        "xlsx": encode.xlsx,
+        "odt": encode.odt,
+        "zip": encode.archive,
+    }  # fmt: skip
+    return makers[name]()
+
+
+HEALTHY = (
+    "jpeg", "jpeg-restart", "jpeg-progressive", "jpeg-grey", "jpeg-video", "png", "png-palette", "mp4", "mp4-fast", "mp4-long",
+    "mp4-fragments", "mov", "m4a", "wav", "wav-24", "mp3", "flac", "pdf", "docx", "xlsx", "odt", "zip",
+)  # fmt: skip
+
+
+def examine(data: bytes, name: str = "memory") -> Examination:
+    """The examination of bytes held in memory."""
+    return examine_source(Source.from_bytes(data, name))
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    """A folder with a few healthy and damaged files."""
+    place = tmp_path / "card"
+    place.mkdir()
+    (place / "a.jpg").write_bytes(healthy("jpeg"))
+    (place / "b.jpg").write_bytes(healthy("jpeg")[: len(healthy("jpeg")) // 2])
+    (place / "c.jpg").write_bytes(b"x" * 900 + healthy("jpeg"))
+    (place / "d.wav").write_bytes(healthy("wav"))
+    (place / ".hidden.txt").write_text("The water was clear to the bottom.\n" * 20)
+    return place

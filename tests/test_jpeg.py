@@ -1,0 +1,160 @@
+"""The JPEG decoder against Pillow's pixels, the places of damage, and the repairs."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image, ImageFile
+
+from conftest import examine, healthy
+from jugal.binary.source import Source
+from jugal.engine.examine import examine_file
+from jugal.engine.repair import repair_file
+from jugal.formats.jpeg.decode import decode
+from jugal.formats.jpeg.parse import parse_dht, parse_dqt, parse_frame, walk
+from jugal.formats.jpeg.spec import ANNEX_K
+from jugal.formats.jpeg.thumbnail import dc_rgb
+from jugal.model.codes import FindingCode
+from jugal.model.result import RepairStatus, Verdict
+from jugal.samples import encode
+from jugal.samples.harm import harm
+from jugal.samples.scenes import riverbed
+
+
+def pixels(data: bytes, monkeypatch: pytest.MonkeyPatch | None = None) -> np.ndarray:
+    if monkeypatch is not None:
+        monkeypatch.setattr(ImageFile, "LOAD_TRUNCATED_IMAGES", True)
+    return np.asarray(Image.open(io.BytesIO(data)).convert("RGB"), np.int16)
+
+
+@pytest.mark.parametrize("name", ["jpeg", "jpeg-restart", "jpeg-progressive", "jpeg-grey", "jpeg-video"])
+def test_dc_picture_is_the_eighth_size_picture(name: str) -> None:
+    """Each DC sample is the mean of its block as Pillow decodes it."""
+    data = healthy(name)
+    structure = walk(Source.from_bytes(data), 0)
+    assert structure.frame is not None
+    picture = decode(structure.frame, structure.scans, structure.quant)
+    assert all(s.complete for s in picture.scans)
+    ours = dc_rgb(picture, structure, None).astype(np.int16)
+    whole = pixels(data)
+    step = round(whole.shape[1] / 8 / ours.shape[1])
+    rows, cols = whole.shape[0] // 8 * 8, whole.shape[1] // 8 * 8
+    theirs = whole[:rows, :cols].reshape(rows // 8, 8, cols // 8, 8, 3).mean(axis=(1, 3))[::step, ::step]
+    n, m = min(ours.shape[0], theirs.shape[0]), min(ours.shape[1], theirs.shape[1])
+    assert np.abs(ours[:n, :m] - theirs[:n, :m]).mean() < 3.0
+
+
+def test_progressive_coefficients_equal_sequential() -> None:
+    """The same picture in both codings holds the same DC values: libjpeg quantises alike."""
+    picture = riverbed(320, 240, 9)
+    planes = []
+    for options in ({}, {"progressive": True}):
+        structure = walk(Source.from_bytes(encode.jpeg(picture, **options)), 0)
+        assert structure.frame is not None
+        planes.append(decode(structure.frame, structure.scans, structure.quant).dc)
+    assert all(np.array_equal(a, b) for a, b in zip(*planes, strict=True))
+
+
+@pytest.mark.parametrize("name", ["jpeg", "jpeg-restart", "jpeg-grey"])
+@pytest.mark.parametrize("what", ["zero-cluster", "text-cluster", "noise-cluster", "truncate-sector", "lost-cluster"])
+def test_score_and_place_against_pillow(name: str, what: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    harmed = harm(healthy(name), "jpeg", what, 21)
+    found = examine(harmed.data)
+    right, seen = pixels(healthy(name)), pixels(harmed.data, monkeypatch)
+    truth = 100 * float((np.abs(right - seen).max(axis=2) <= 12).mean())
+    assert found.verdict is not Verdict.INTACT
+    assert found.score is not None and abs(found.score - truth) < 12, (found.score, truth)
+    places = [f.span.start for f in found.findings if f.span and f.severity.rank >= 2]
+    assert min(abs(p - harmed.start) for p in places[:1]) <= 4096
+
+
+@pytest.mark.parametrize(
+    ("what", "exact"),
+    [
+        ("junk-before", True),
+        ("no-start-marker", True),
+        ("no-end-marker", True),
+        ("no-huffman-tables", True),
+        ("no-header", True),
+        ("truncate", False),
+    ],
+)
+def test_repairs_against_pillow(what: str, exact: bool, tmp_path: Path) -> None:
+    data = healthy("jpeg")
+    sick, donor = tmp_path / "sick.jpg", tmp_path / "donor.jpg"
+    harmed = harm(data, "jpeg", what, 5)
+    sick.write_bytes(harmed.data)
+    donor.write_bytes(
+        encode.jpeg(riverbed(800, 600, 77), exif=encode.exif_of("Lurga M2", "2026:05:15 08:00:00", 800, 600))
+    )
+    before = examine_file(sick)
+    outcome = repair_file(before, tmp_path / "out", [examine_file(donor)])
+    assert outcome.status is RepairStatus.REPAIRED, outcome.error
+    assert outcome.output is not None and outcome.steps
+    assert sick.read_bytes() == harmed.data
+    seen, right = pixels(Path(outcome.output).read_bytes()), pixels(data)
+    assert seen.shape == right.shape
+    share = 100 * float((np.abs(seen - right).max(axis=2) <= 12).mean())
+    assert share == 100 if exact else abs(share - (outcome.score_after or 0)) < 6
+
+
+def test_donor_never_lends_its_date(tmp_path: Path) -> None:
+    sick, donor = tmp_path / "sick.jpg", tmp_path / "donor.jpg"
+    sick.write_bytes(harm(healthy("jpeg"), "jpeg", "no-header", 5).data)
+    donor.write_bytes(healthy("jpeg"))
+    outcome = repair_file(examine_file(sick), tmp_path / "out", [examine_file(donor)])
+    assert outcome.output is not None
+    assert "date_taken" not in examine_file(outcome.output).media
+
+
+def test_flat_pictures_are_not_accused() -> None:
+    """Zero bits can be a flat picture's data: no hole, no break."""
+    for colour in ((0, 0, 0), (255, 255, 255), (130, 130, 130)):
+        found = examine(encode.jpeg(Image.new("RGB", (3000, 2000), colour), optimize=True))
+        assert found.verdict is Verdict.INTACT, found.findings
+    half = Image.new("RGB", (1600, 1200), (20, 60, 90))
+    half.paste((240, 240, 230), (0, 600, 1600, 1200))
+    half.paste((200, 30, 30), (300, 300, 900, 500))
+    for options in ({}, {"optimize": True}, {"progressive": True}):
+        assert examine(encode.jpeg(half, **options)).verdict is Verdict.INTACT
+
+
+def test_tables_of_annex_k_are_those_pillow_writes() -> None:
+    data = healthy("jpeg")
+    for counts, symbols in ANNEX_K.values():
+        assert counts + symbols in data
+
+
+def test_impossible_segments_are_refused() -> None:
+    assert parse_dht(b"\x00" + bytes([255] * 16) + bytes(100)) is None
+    assert parse_dht(b"\x00" + b"\x00" * 16) is None
+    assert parse_dqt(b"\x10" + bytes(7)) is None
+    assert parse_frame(0xC0, b"\x08\x00\x10\x00\x10\x01\x01\x00\x00") is None
+
+
+def test_silent_level_step_is_found() -> None:
+    """One bit of a DC difference: no error, but the rest of the picture is off by a constant."""
+    found_any = 0
+    data = healthy("jpeg-grey")
+    rng = np.random.default_rng(4)
+    right = pixels(data)
+    for _ in range(60):
+        at = int(rng.integers(len(data) // 3, len(data) * 3 // 4))
+        changed = data[:at] + bytes([data[at] ^ (1 << int(rng.integers(0, 8)))]) + data[at + 1 :]
+        try:
+            lost = float((np.abs(pixels(changed) - right).max(axis=2) > 12).mean())
+        except OSError:
+            continue
+        if lost > 0.2:
+            found_any += 1
+            assert examine(changed).verdict is not Verdict.INTACT
+    assert found_any > 5
+
+
+def test_regions_lie_in_the_picture() -> None:
+    found = examine(harm(healthy("jpeg"), "jpeg", "truncate", 8).data)
+    assert found.regions and all(0 <= r.start < r.end <= 1 and 0 <= r.left < r.right <= 1 for r in found.regions)
+    assert FindingCode.JPEG_SHORT in {f.code for f in found.findings}

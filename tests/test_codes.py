@@ -220,10 +220,9 @@ def jpeg_spurious_marker() -> bytes:
 
 
 def jpeg_doubled() -> bytes:
-    """A cluster of the picture's own data put in: more data than blocks."""
+    """A frame header that claims fewer rows than the scan holds."""
     data = healthy("jpeg-grey")
-    at = middle(data)
-    return data[:at] + data[at - 8192 : at] + data[at:]
+    return put(data, segment(data, 0xC0) + 5, (320).to_bytes(2, "big"))
 
 
 def jpeg_lost_intervals() -> bytes:

@@ -151,7 +151,7 @@ def test_walk_skips_links_and_special_files(tmp_path: Path) -> None:
     names = [os.path.basename(e.path) for e in found if e.skipped is None]
     assert sorted(names) == sorted(["f.txt", os.fsdecode(b"caf\xe9.txt")])
     assert [e.path for e in found if e.skipped] == [str(tmp_path / "fifo")]
-    assert list(walk(["/dev/null"]))[0].skipped is not None
+    assert next(iter(walk(["/dev/null"]))).skipped is not None
 
 
 def test_choice_never_hides_what_tells_no_kind() -> None:

@@ -74,7 +74,7 @@ def examine(subject: Subject, report: Report) -> None:
 def _judge(subject: Subject, report: Report, stream: FlacStream, opens: bool) -> None:
     info = stream.info
     rate = info.rate if info else _rate_of(subject, stream)
-    believable = _sequence(stream)
+    believable = in_sequence(stream)
     good = (stream.good == 1) & believable
     have = int(stream.sizes[good].sum())
     positions = _positions(stream, info)
@@ -121,7 +121,7 @@ def _rate_of(subject: Subject, stream: FlacStream) -> int:
     return _RATES.get(code, 44100)
 
 
-def _sequence(stream: FlacStream) -> np.ndarray:
+def in_sequence(stream: FlacStream) -> np.ndarray:
     """Frames whose coded number goes on from the frames before; chance headers do not."""
     keep = np.ones(stream.numbers.size, bool)
     highest = -1

@@ -6,6 +6,7 @@ place or has the wrong level. One row of MCUs then contrasts with the row above 
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,7 +20,7 @@ _CAP = 60.0  # levels; one sharp edge in the picture shall not outweigh a row
 
 @dataclass(frozen=True, slots=True)
 class Break:
-    """A break at MCU number ``unit``; ``contrast`` is in levels, ``usual`` what the picture has otherwise."""
+    """A break at MCU number ``unit``; ``contrast`` against ``usual``, what the picture has from row to row."""
 
     unit: int
     contrast: float
@@ -27,7 +28,7 @@ class Break:
 
     @property
     def strong(self) -> bool:
-        return self.contrast > 4.0 and self.contrast > 3.0 * self.usual
+        return self.contrast > 0.6 * self.usual
 
 
 def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.float32]]:
@@ -43,12 +44,19 @@ def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.floa
 
 
 def row_contrast(planes: list[NDArray[np.float32]]) -> NDArray[np.float32]:
-    """Per MCU the capped difference to the MCU above, all components; zero in the first row."""
-    flat = [p.reshape(-1) for p in planes[:3]]
+    """Per MCU the difference to the MCU above, in units of what is usual in this picture, all components summed.
+
+    Capped at what unrelated places of the picture differ by: an edge of the subject tells no more than that.
+    """
     width = planes[0].shape[1]
-    out = np.zeros(flat[0].size, np.float32)
-    for plane in flat:
-        out[width:] += np.minimum(np.abs(plane[width:] - plane[:-width]), _CAP)
+    out = np.zeros(planes[0].size, np.float32)
+    for plane in planes[:3]:
+        flat = plane.reshape(-1)
+        vertical = np.abs(flat[width:] - flat[:-width])
+        usual = max(0.7, float(np.median(vertical)))
+        shift = width + width // 3 + 1
+        unrelated = float(np.median(np.abs(flat[shift:] - flat[:-shift]))) if flat.size > 2 * shift else usual
+        out[width:] += np.minimum(vertical / usual, max(2.0, 1.6 * unrelated / usual))
     return out
 
 
@@ -66,33 +74,39 @@ def find_break(
     low, high = max(low, width), min(high, contrast.size - 1)
     if high - low < 1 or width < 4:
         return None
-    usual = max(0.5, float(np.median(contrast[width : max(high, width + 1)])))
-    excess = contrast - usual
-    total = np.concatenate(([0.0], np.cumsum(excess, dtype=np.float64)))
+    usual = max(0.25, float(np.median(contrast[width : max(high, width + 1)])))
+    total = np.concatenate(([0.0], np.cumsum(contrast, dtype=np.float64)))
     at = np.arange(low, high)
-    # Nothing beyond ``high`` was decoded for sure, so nothing there is compared.
-    ahead_end = np.minimum(at + width, high + 1)
-    ahead = (total[ahead_end] - total[at]) / np.maximum(1, ahead_end - at)
     column = at % width
-    before = (total[at] - total[at - column]) / width
-    row_end = np.minimum(at - column + 2 * width, high + 1)
-    after = (total[np.maximum(row_end, ahead_end)] - total[ahead_end]) / width
-    gain = ahead - np.maximum(before, 0.0) - np.maximum(after, 0.0)
-    # A break in the last few MCUs has no row to be judged by.
-    gain[ahead_end - at < max(4, width // 8)] = -1.0
+    row = at - column
+    # Nothing beyond ``high`` was decoded for sure, so nothing there is compared.
+    limit = high + 1
+
+    def mean(start: NDArray[np.int64], end: NDArray[np.int64], empty: float) -> NDArray[np.float64]:
+        start, end = np.minimum(start, limit), np.minimum(end, limit)
+        count = end - start
+        return np.where(count >= 3, (total[end] - total[start]) / np.maximum(1, count), empty)
+
+    stair = np.minimum(mean(at, row + width, np.inf), mean(row + width, at + width, np.inf))
+    around = np.maximum(mean(row, at, 0.0), mean(at + width, row + 2 * width, 0.0))
+    for before, after in ((-width, 0), (2 * width, 3 * width)):
+        around = np.maximum(around, mean(row + before, row + after, 0.0))
+    gain = np.where(np.isfinite(stair), stair - around, -1.0)
+    # A break in the last few MCUs has no row to be judged by; one at a row's border may be the subject's own edge.
+    gain[at + width > limit] = -1.0
     weight = np.ones(at.size)
-    weight[np.minimum(column, width - column) <= max(1, width // 16)] = 0.6
+    weight[np.minimum(column, width - column) < 3] = 0.6
     if byte_at is not None:
         first = byte_at[at - 1]
         last = byte_at[np.minimum(at + 1, byte_at.size - 1)]
-        for size, bonus in ((512, 1.06), (4096, 1.12)):
+        for size, bonus in ((512, 1.03), (4096, 1.05)):
             weight[(last // size) > (first // size)] *= bonus
-    flat = planes[0].reshape(-1)
-    step = np.minimum(np.abs(flat[at] - flat[at - 1]), _CAP)
-    ranked = gain * weight + 0.02 * step
+    ranked = gain * weight
     best = int(np.argmax(ranked))
-    # The stretch after the damage may contrast as much again where it ends: the first such place counts.
-    early = np.flatnonzero(ranked >= 0.7 * ranked[best])
+    if ranked[best] <= 0:
+        return None
+    # What was put in ends with a stair too: the first of those that stand out counts.
+    early = np.flatnonzero(ranked >= 0.75 * ranked[best])
     best = int(early[0]) + int(np.argmax(ranked[early[0] : early[0] + max(2, width // 4)]))
     return Break(int(at[best]), float(gain[best]), usual)
 
@@ -104,34 +118,53 @@ def find_level_step(planes: list[NDArray[np.float32]]) -> int | None:
     the same all along and of which nothing shows left of it or a row later are believed.
     """
     width = planes[0].shape[1]
-    count = planes[0].size
-    if width < 24 or count < 6 * width:
+    if width < 24 or planes[0].size < 6 * width:
         return None
     best: tuple[float, int] | None = None
-    margin = max(6, width // 10)
     for plane in planes[:3]:
-        flat = plane.reshape(-1)
-        vertical = flat[width:] - flat[:-width]
-        rows = vertical[: vertical.size // width * width].reshape(-1, width)
-        # Candidates: the sharpest horizontal jumps, each tested in full.
-        jump = np.abs(np.diff(flat))
-        for at in np.argsort(jump)[::-1][:64].tolist():
-            start = at + 1
-            row, column = divmod(start, width)
-            if row < 2 or row + 2 >= rows.shape[0] or column < margin or width - column < margin:
-                continue
-            here, following, later = rows[row - 1], rows[row], rows[row + 1]
-            inside = np.concatenate((here[column:], following[:column]))
-            middle = float(np.median(inside))
-            spread = float(np.median(np.abs(inside - middle)))
-            quiet = max(abs(float(np.median(x))) for x in (here[:column], following[column:], later))
-            level = abs(middle)
-            if level > 6.0 and level > 6.0 * max(spread, 0.5) and quiet < 0.2 * level:
-                # Both parts must say the same by themselves.
-                parts = [float(np.median(here[column:])), float(np.median(following[:column]))]
-                if min(abs(p) for p in parts) > 0.7 * level and (best is None or level > best[0]):
-                    best = (level, start)
+        flat = plane.reshape(-1).astype(np.float64)
+        for start in _stair_candidates(flat, width):
+            level = _stair_level(flat, width, start)
+            if level > 0 and (best is None or level > best[0]):
+                best = (level, start)
     return best[1] if best else None
+
+
+def _stair_candidates(flat: NDArray[np.float64], width: int, most: int = 160) -> list[int]:
+    """MCU numbers at which the mean signed difference to the row above is most like a stair."""
+    vertical = np.zeros(flat.size)
+    vertical[width:] = np.clip(flat[width:] - flat[:-width], -_CAP, _CAP)
+    total = np.concatenate(([0.0], np.cumsum(vertical)))
+    at = np.arange(2 * width, flat.size - 2 * width)
+    column = at % width
+    margin = max(6, width // 10)
+    inside = (total[at + width] - total[at]) / width
+    left = np.abs(total[at] - total[at - column]) / np.maximum(1, column)
+    row_end = at - column + 2 * width
+    right = np.abs(total[row_end] - total[at + width]) / np.maximum(1, width - column)
+    likeness = np.abs(inside) - left - right
+    likeness[(column < margin) | (width - column < margin)] = -1.0
+    order = np.argsort(likeness)[::-1][:most]
+    return [int(at[i]) for i in order if likeness[i] > 2.0]
+
+
+def _stair_level(flat: NDArray[np.float64], width: int, start: int) -> float:
+    """The step's height in levels where all marks of a stair are there, else 0."""
+    row, column = divmod(start, width)
+
+    def vertical(number: int) -> NDArray[np.float64]:
+        return flat[number * width : (number + 1) * width] - flat[(number - 1) * width : number * width]
+
+    here, following, later = vertical(row), vertical(row + 1), vertical(min(row + 2, flat.size // width - 1))
+    before = vertical(row - 1)
+    inside = np.concatenate((here[column:], following[:column]))
+    middle = float(np.median(inside))
+    error = 1.4826 * float(np.median(np.abs(inside - middle))) / math.sqrt(inside.size)
+    level = abs(middle)
+    quiet = max(abs(float(np.median(x))) for x in (here[:column], following[column:], later, before))
+    parts = [float(np.median(here[column:])), float(np.median(following[:column]))]
+    same = min(p * np.sign(middle) for p in parts) > 0.6 * level
+    return level if level > 5.0 and level > 10.0 * max(error, 0.2) and quiet < 0.45 * level and same else 0.0
 
 
 def level_offset(planes: list[NDArray[np.float32]], unit: int) -> float:

@@ -54,9 +54,10 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
         span = ByteSpan(decoded.scan.entropy.start, decoded.scan.entropy.end)
         # Filled sectors may run over the marker that ended the scan, so look a little further.
         fills = _bad_fills(subject, structure, decoded, span)
-        foreign = foreign_text(subject, span) + [
-            p for p in (pattern.clip(span) for pattern in subject.blocks.patterns) if p.length
-        ]
+        foreign = foreign_text(subject, span)
+        if not decoded.complete:
+            # A flat picture's own data repeats too, but then it decodes to its end.
+            foreign += [p for p in (pattern.clip(span) for pattern in subject.blocks.patterns) if p.length]
         result.fills.extend(fills)
         result.foreign.extend(merge(foreign))
         marks = sorted([(f.span, True) for f in fills] + [(s, False) for s in merge(foreign)], key=lambda x: x[0].start)
@@ -213,9 +214,11 @@ def _judge_scan(
             if found is not None and found.strong:
                 damage.first = found.unit
                 damage.start = damage.end = int(sampled_units[found.unit])
-                damage.code = (
-                    FindingCode.JPEG_BREAK if code in (FindingCode.JPEG_SURPLUS, FindingCode.JPEG_SHORT) else code
+                # Where a marker interrupts the data that is what is said; only the place is better known now.
+                silent = code is FindingCode.JPEG_SURPLUS or (
+                    code is FindingCode.JPEG_SHORT and structure.eoi is not None
                 )
+                damage.code = FindingCode.JPEG_BREAK if silent else code
                 damage.noticed_only = False
             elif not errors and code is FindingCode.JPEG_SURPLUS:
                 damage.noticed_only = True

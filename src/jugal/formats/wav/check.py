@@ -41,6 +41,7 @@ class Wave:
     data_stated: int = 0
     data_end: int = 0
     ds64: tuple[int, int] | None = None
+    order: str = "little"
 
     @property
     def has_format(self) -> bool:
@@ -50,7 +51,8 @@ class Wave:
 def read_wave(subject: Subject) -> Wave:
     """Walks the chunks (id, start, stated size); a data size that cannot be right is bounded by the file."""
     source, size = subject.source, subject.size
-    wave = Wave(source.read(0, 4), source.uint(4, 4, "little") or 0)
+    order = "big" if source.read(0, 4) == b"RIFX" else "little"
+    wave = Wave(source.read(0, 4), source.uint(4, 4, order) or 0, order=order)
     at = 12
     if wave.riff not in (b"RIFF", b"RF64", b"BW64", b"RIFX") or source.read(8, 4) != b"WAVE":
         found = source.find(b"fmt ", 0, 65536)
@@ -58,7 +60,7 @@ def read_wave(subject: Subject) -> Wave:
         if at < 0:
             return wave
     while at + 8 <= size and len(wave.chunks) < 10_000:
-        ident, stated = source.read(at, 4), source.uint(at + 4, 4, "little") or 0
+        ident, stated = source.read(at, 4), source.uint(at + 4, 4, order) or 0
         if not all(32 <= c < 127 for c in ident):
             wave.broken_at = at
             break
@@ -68,8 +70,10 @@ def read_wave(subject: Subject) -> Wave:
         elif ident == b"fmt " and stated >= 14:
             body = source.read(at + 8, 40)
             if len(body) >= 14:
-                wave.tag, wave.channels, wave.rate, wave.byte_rate, wave.align = struct.unpack("<HHIIH", body[:14])
-                wave.bits = int.from_bytes(body[14:16], "little")
+                wave.tag, wave.channels, wave.rate, wave.byte_rate, wave.align = struct.unpack(
+                    f"{'>' if order == 'big' else '<'}HHIIH", body[:14]
+                )
+                wave.bits = int.from_bytes(body[14:16], "big" if order == "big" else "little")
                 wave.fmt_at = at
                 if wave.tag == _EXTENSIBLE and len(body) >= 26:
                     wave.tag = int.from_bytes(body[24:26], "little")
@@ -93,7 +97,7 @@ def examine(subject: Subject, report: Report) -> None:
         matter = Matter.PAYLOAD if ident == b"data" else Matter.STRUCTURE
         report.mark(start, min(size, start + 8 + stated), matter, ident.decode("latin-1").strip())
     report.mark(0, 12, Matter.STRUCTURE, "RIFF")
-    opens = wave.riff in (b"RIFF", b"RF64", b"BW64") and subject.source.read(8, 4) == b"WAVE"
+    opens = wave.riff in (b"RIFF", b"RIFX", b"RF64", b"BW64") and subject.source.read(8, 4) == b"WAVE"
     if not opens:
         report.add(
             FindingCode.WAV_HEADER,
@@ -209,7 +213,7 @@ def _judge(subject: Subject, report: Report, wave: Wave, opens: bool) -> None:
         if wave.riff_stated + 8 > size or wave.riff_stated + 8 < wave.data_end:
             report.add(
                 FindingCode.WAV_SIZE,
-                Severity.MINOR,
+                Severity.NOTE if abs(wave.riff_stated + 8 - size) <= 8 else Severity.MINOR,
                 "The size in the RIFF header does not match the file.",
                 4,
                 8,
@@ -355,9 +359,9 @@ def _loud_before(subject: Subject, wave: Wave, at: int) -> bool:
 
 def _noise_bursts(subject: Subject, wave: Wave, span: ByteSpan) -> list[ByteSpan]:
     """16 and 24-bit PCM: pages that are white noise near full scale among pages that are not."""
-    if wave.bits == 24 and wave.tag == _PCM and wave.align == 3 * wave.channels:
+    if wave.bits == 24 and wave.order == "little" and wave.tag == _PCM and wave.align == 3 * wave.channels:
         return _bursts_24(subject, wave, span)
-    if wave.bits != 16 or wave.tag != _PCM or wave.channels not in (1, 2):
+    if wave.bits != 16 or wave.tag != _PCM or wave.channels not in (1, 2) or wave.order == "big":
         return []
     first, last = -(-span.start // _PAGE), span.end // _PAGE
     if last - first < 8:

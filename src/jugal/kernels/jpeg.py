@@ -86,6 +86,19 @@ def _peek16(data, pos):  # type: ignore[no-untyped-def]
     return (word >> (8 - (pos & 7))) & 0xFFFF
 
 
+@njit(inline="always")
+def _word56(data, i):  # type: ignore[no-untyped-def]
+    return (
+        (np.int64(data[i]) << 48)
+        | (np.int64(data[i + 1]) << 40)
+        | (np.int64(data[i + 2]) << 32)
+        | (np.int64(data[i + 3]) << 24)
+        | (np.int64(data[i + 4]) << 16)
+        | (np.int64(data[i + 5]) << 8)
+        | np.int64(data[i + 6])
+    )
+
+
 @njit(cache=True, nogil=True)
 def decode_sequential(  # type: ignore[no-untyped-def]
     data, seg_start, seg_end, seg_mcu, seg_count, mcus_x, h, v, dc_tab, ac_tab, fast, full,
@@ -164,8 +177,14 @@ def decode_sequential(  # type: ignore[no-untyped-def]
                         row = my * v[c] + by
                         dc[offset[c] + row * stride[c] + mx * h[c] + bx] = pred[c]
                         k = 1
+                        # Seven bytes are held in a word and used up before the next ones are fetched.
+                        used = 64
+                        word = np.int64(0)
                         while k < 64:
-                            bits = _peek16(data, pos)
+                            if used > 40:
+                                word = _word56(data, pos >> 3)
+                                used = pos & 7
+                            bits = (word >> (40 - used)) & 0xFFFF
                             entry = fast_ac[bits >> 6]
                             if entry == 0:
                                 entry = full_ac[bits]
@@ -181,7 +200,9 @@ def decode_sequential(  # type: ignore[no-untyped-def]
                                     break
                             symbol = entry & 255
                             size = symbol & 15
-                            pos += (entry >> 8) + size
+                            step = np.int64(entry >> 8) + size
+                            pos += step
+                            used += step
                             if size == 0:
                                 if symbol != 0xF0:
                                     break

@@ -130,7 +130,7 @@ def find_level_step(planes: list[NDArray[np.float32]]) -> int | None:
     return best[1] if best else None
 
 
-def _stair_candidates(flat: NDArray[np.float64], width: int, most: int = 160) -> list[int]:
+def _stair_candidates(flat: NDArray[np.float64], width: int, most: int = 12) -> list[int]:
     """MCU numbers at which the mean signed difference to the row above is most like a stair."""
     vertical = np.zeros(flat.size)
     vertical[width:] = np.clip(flat[width:] - flat[:-width], -_CAP, _CAP)
@@ -144,8 +144,17 @@ def _stair_candidates(flat: NDArray[np.float64], width: int, most: int = 160) ->
     right = np.abs(total[row_end] - total[at + width]) / np.maximum(1, width - column)
     likeness = np.abs(inside) - left - right
     likeness[(column < margin) | (width - column < margin)] = -1.0
-    order = np.argsort(likeness)[::-1][:most]
-    return [int(at[i]) for i in order if likeness[i] > 2.0]
+    few = np.flatnonzero(likeness > 2.0)
+    if few.size > 40 * most:
+        few = few[np.argpartition(likeness[few], -40 * most)[-40 * most :]]
+    chosen: list[int] = []
+    for i in few[np.argsort(likeness[few])[::-1]].tolist():
+        # Neighbours of a candidate tell the same story.
+        if all(abs(i - other) > 2 for other in chosen):
+            chosen.append(i)
+            if len(chosen) == most:
+                break
+    return [int(at[i]) for i in chosen]
 
 
 def _stair_level(flat: NDArray[np.float64], width: int, start: int) -> float:

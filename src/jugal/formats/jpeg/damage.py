@@ -168,6 +168,8 @@ def _judge_scan(
     scan = decoded.scan
     whole = len(scan.components) == len(picture.frame.components) or picture.frame.marker == spec.PROGRESSIVE
     starts = segments.start.tolist()
+    if not marks and not segments.lost and _all_sound(decoded):
+        return
     bounds = raw_offsets(scan.entropy, np.array([*starts, scan.entropy.length], np.int64)).tolist()
     error_units = np.array([e.mcu for e in decoded.errors], np.int64)
     sampled_units = None
@@ -227,6 +229,15 @@ def _judge_scan(
         result.damages.append(damage)
     _lost_intervals(result, structure, number, decoded, bounds)
     result.damages.sort(key=lambda d: (d.scan, d.first))
+
+
+def _all_sound(decoded: Decoded) -> bool:
+    """No error, no unit missing, nothing but padding left in any segment."""
+    if not decoded.complete:
+        return False
+    segments = decoded.segments
+    left = (segments.end - segments.start) * 8 - decoded.used
+    return all(_padding(decoded.scan, segments, s, int(decoded.used[s])) for s in np.flatnonzero(left >= 8).tolist())
 
 
 def _lost_intervals(result: Verdicts, structure: Structure, number: int, decoded: Decoded, bounds: list[int]) -> None:

@@ -1,0 +1,166 @@
+"""``make bench``: ratios against other programs and against itself, in one run on one machine; appended to docs/bench.md."""
+
+from __future__ import annotations
+
+import datetime
+import hashlib
+import io
+import multiprocessing
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import av
+import numpy as np
+from PIL import Image
+
+from jugal.engine.batch import Batch
+from jugal.engine.examine import examine_file
+from jugal.engine.walk import walk
+from jugal.samples import encode
+from jugal.samples.scenes import riverbed
+
+_WORKERS = 2
+
+
+def _ours(path: str) -> float:
+    result = examine_file(path)
+    assert result.score == 100.0, (path, result.findings)
+    return result.seconds
+
+
+def _pillow(path: str) -> None:
+    with Image.open(path) as picture:
+        picture.load()
+
+
+def _demux(path: str) -> None:
+    with av.open(path) as file:
+        for _ in file.demux():
+            pass
+
+
+def _hash(path: str) -> None:
+    with open(path, "rb") as stream:
+        hashlib.file_digest(stream, "sha256")
+
+
+def _time(function: Callable[[str], object], paths: list[str], rounds: int = 3) -> float:
+    """Best of some rounds over all paths with the same number of processes."""
+    best = float("inf")
+    with multiprocessing.get_context("forkserver").Pool(_WORKERS) as pool:
+        pool.map(function, paths[:_WORKERS])
+        for _ in range(rounds):
+            started = time.perf_counter()
+            pool.map(function, paths, chunksize=1)
+            best = min(best, time.perf_counter() - started)
+    return best
+
+
+def _photos(folder: Path, progressive: bool) -> list[str]:
+    paths = []
+    for seed in range(4):
+        picture = riverbed(2800, 2000, seed, "T1").resize((5600, 4000), Image.Resampling.BICUBIC)
+        grain = np.random.default_rng(seed).normal(0, 6, (4000, 5600, 1))
+        picture = Image.fromarray(np.clip(np.asarray(picture) + grain, 0, 255).astype(np.uint8))
+        path = folder / f"p{seed}{'p' if progressive else ''}.jpg"
+        path.write_bytes(encode.jpeg(picture, quality=92, progressive=progressive))
+        paths.append(str(path))
+    return paths
+
+
+def _clips(folder: Path) -> list[str]:
+    """Large clips: a short one's packets repeated by remuxing, as long recordings have them."""
+    short = encode.clip(6.0, (640, 360), seed=3, bit_rate=12_000_000)
+    paths = []
+    for number in range(2):
+        path = folder / f"clip{number}.mp4"
+        with av.open(str(path), "w") as out, av.open(io.BytesIO(short)) as source:
+            streams = {s.index: out.add_stream_from_template(s) for s in source.streams}
+            packets = [p for p in source.demux() if p.dts is not None]
+            length = {
+                s.index: max(p.dts + p.duration for p in packets if p.stream.index == s.index)
+                - min(p.dts for p in packets if p.stream.index == s.index)
+                for s in source.streams
+            }
+            for repeat in range(14):
+                for packet in packets:
+                    copy = av.Packet(bytes(packet))
+                    copy.pts = packet.pts + repeat * length[packet.stream.index]
+                    copy.dts = packet.dts + repeat * length[packet.stream.index]
+                    copy.time_base, copy.duration, copy.is_keyframe = (
+                        packet.time_base,
+                        packet.duration,
+                        packet.is_keyframe,
+                    )
+                    copy.stream = streams[packet.stream.index]
+                    out.mux(copy)
+        paths.append(str(path))
+    return paths
+
+
+def _per_file(folder: Path, count: int) -> float:
+    place = folder / f"small{count}"
+    place.mkdir()
+    photo, sound = encode.jpeg(riverbed(160, 120, 1)), encode.wav(0.1, channels=1)
+    for i in range(count):
+        (place / f"{i}.{'jpg' if i % 2 else 'wav'}").write_bytes(photo if i % 2 else sound)
+    started = time.perf_counter()
+    list(Batch(walk([place]), _WORKERS).run())
+    return (time.perf_counter() - started) / count
+
+
+def _window_gap() -> str:
+    """The longest gap between two turns of the event loop with 2,000 files coming in, from a process of its own."""
+    done = subprocess.run(
+        [sys.executable, "-m", "bench.window", "--gap-only"],
+        capture_output=True,
+        text=True,
+        timeout=300,
+        env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
+    )
+    return done.stdout.strip().splitlines()[-1] if done.stdout.strip() else "not measured"
+
+
+def main() -> None:
+    lines: list[tuple[str, str]] = []
+    with tempfile.TemporaryDirectory(prefix="jugal-bench-") as name:
+        folder = Path(name)
+        for words, progressive in (("baseline", False), ("progressive", True)):
+            photos = _photos(folder, progressive)
+            ours, theirs = _time(_ours, photos), _time(_pillow, photos)
+            size = sum(os.path.getsize(p) for p in photos) / 1e6
+            lines.append(
+                (
+                    f"22-megapixel JPEGs, {words}, examined against Pillow's decode",
+                    f"{theirs / ours:.2f} times as fast ({size / ours:.0f} MB/s)",
+                )
+            )
+        clips = _clips(folder)
+        ours, theirs, hashing = _time(_ours, clips), _time(_demux, clips), _time(_hash, clips)
+        size = sum(os.path.getsize(p) for p in clips) / 1e6
+        lines.append(
+            ("MP4 clips examined against PyAV's demux", f"{theirs / ours:.2f} times as fast ({size / ours:.0f} MB/s)")
+        )
+        lines.append(("MP4 clips examined against SHA-256", f"{hashing / ours:.2f} times as fast"))
+        few, many = _per_file(folder, 500), _per_file(folder, 5000)
+        lines.append(("Cost per small file, 5,000 against 500", f"{many / few:.2f} times ({1e3 * many:.2f} ms a file)"))
+    lines.append(("Longest gap of the event loop, 2,000 files coming in", _window_gap()))
+    text = "\n".join(f"| {a} | {b} |" for a, b in lines)
+    print(text)
+    log = Path("docs/bench.md")
+    if not log.exists():
+        log.write_text(
+            "# Speed, as ratios\n\nAppended by `make bench`; each table is one run on one machine with two processes.\n",
+            encoding="utf-8",
+        )
+    with log.open("a", encoding="utf-8") as out:
+        out.write(f"\n## {datetime.date.today().isoformat()}\n\n| what | ratio |\n|---|---|\n{text}\n")
+
+
+if __name__ == "__main__":
+    main()

@@ -9,11 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.binary.source import Source
-from jugal.kernels.blockstats import PAGE, SECTOR, page_stats, period_of, uniform_sectors
+from jugal.kernels.blockstats import PAGE, SECTOR, page_glance, page_stats, period_of, uniform_sectors
 from jugal.model.span import ByteSpan
 
-#: Pages whose statistics are taken of one file; larger files are sampled evenly.
-MAX_PAGES = 16_384
+#: Files of more pages are glanced at page by page, not counted byte by byte.
+MAX_PAGES = 8_192
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,9 +45,10 @@ class Blocks:
         printable = np.zeros(count, np.float32)
         ff_total = np.zeros(count, np.int32)
         ff_stuffed = np.zeros(count, np.int32)
-        if count:
-            step = max(1, -(-count // MAX_PAGES))
-            page_stats(self._source.array, step, entropy, printable, ff_total, ff_stuffed)
+        if count > MAX_PAGES:
+            page_glance(self._source.array, entropy, printable)
+        elif count:
+            page_stats(self._source.array, entropy, printable, ff_total, ff_stuffed)
         return entropy, printable, ff_total, ff_stuffed
 
     @property

@@ -7,7 +7,7 @@ import json
 import os
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -43,8 +43,13 @@ class FileRow:
     attainable: float | None
     verdict: Verdict
     headline: str
-    media: dict[str, MediaValue] = field(default_factory=dict)
+    media_json: str = "{}"
     error: str | None = None
+
+    @property
+    def media(self) -> dict[str, MediaValue]:
+        """What the content says of itself; read only where it is asked for, since lists hold many rows."""
+        return dict(json.loads(self.media_json))
 
 
 @dataclass(frozen=True, slots=True)
@@ -293,18 +298,11 @@ _CODES = {code.value: code for code in FindingCode}
 _COLUMNS = "id, path, size, mtime_ns, kind, format, score, attainable, verdict, headline, media, error"
 
 
+_KINDS = {kind.value: kind for kind in Kind}
+_VERDICTS = {verdict.value: verdict for verdict in Verdict}
+
+
 def _row(r: Sequence) -> FileRow:
     return FileRow(
-        r[0],
-        os.fsdecode(r[1]),
-        r[2],
-        r[3],
-        Kind(r[4]),
-        r[5],
-        r[6],
-        r[7],
-        Verdict(r[8]),
-        r[9],
-        json.loads(r[10]),
-        r[11],
+        r[0], os.fsdecode(r[1]), r[2], r[3], _KINDS[r[4]], r[5], r[6], r[7], _VERDICTS[r[8]], r[9], r[10], r[11]
     )

@@ -52,6 +52,7 @@ class Session(QObject):
     repair_ended = Signal(str)
     delivery_told = Signal(object)
     delivery_ended = Signal(str)
+    planned = Signal(object)
     said = Signal(str)
 
     def __init__(self, parent: QObject | None = None) -> None:
@@ -64,6 +65,8 @@ class Session(QObject):
         self._run_job: Job | None = None
         self._repair_job: Job | None = None
         self._delivery_job: Job | None = None
+        self._plan_job: Job | None = None
+        self._plan_number = 0
         self._begun = (0.0, 0)
 
     # Case and sources
@@ -232,8 +235,30 @@ class Session(QObject):
 
     # Delivery
 
-    def plan(self, numbers: list[int], arrangement: Arrangement, repaired: bool) -> list[Item]:
-        return plan_delivery(self.case, numbers, arrangement, repaired) if self.case else []
+    def plan(self, numbers: list[int], arrangement: Arrangement, repaired: bool) -> None:
+        """Works out the delivery in the background; ``planned`` carries its items. A later request replaces it."""
+        if self.case is None:
+            return
+        path = self.case.path
+        self._plan_number += 1
+        number = self._plan_number
+
+        def work() -> Iterator[tuple[int, list[Item]]]:
+            case = Case(path)
+            try:
+                yield number, plan_delivery(case, numbers, arrangement, repaired)
+            finally:
+                case.close()
+
+        job = Job(work, self)
+        job.told.connect(self._on_planned)
+        self._plan_job = job
+        job.start()
+
+    def _on_planned(self, result: tuple[int, list[Item]]) -> None:
+        number, items = result
+        if number == self._plan_number:
+            self.planned.emit(items)
 
     def deliver(self, items: list[Item], target: Path) -> None:
         """Copies and compares in the background, then writes the reports."""
@@ -257,7 +282,7 @@ class Session(QObject):
     def close(self) -> None:
         """Ends all work; what is known is in the case."""
         self.stop_run()
-        for job in (self._run_job, self._repair_job, self._delivery_job):
+        for job in (self._run_job, self._repair_job, self._delivery_job, self._plan_job):
             if job is not None:
                 job.stop()
                 job.wait(20)

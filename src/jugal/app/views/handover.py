@@ -57,7 +57,7 @@ class HandoverView(QWidget):
         self._later.timeout.connect(self.plan)
         session.delivery_told.connect(self._told)
         session.delivery_ended.connect(self._ended)
-        session.case_changed.connect(self._later.start)
+        session.planned.connect(self._planned)
 
     def _rule_card(self) -> QWidget:
         card = QFrame()
@@ -168,14 +168,18 @@ class HandoverView(QWidget):
         numbers = [
             r.id for r in rows if not r.error and (r.id in chosen if chosen is not None else r.verdict in wanted)
         ]
-        self._items = self._session.plan(numbers, self.arrangement.currentData(), self.repaired.isChecked())
-        size = sum(i.size for i in self._items)
-        repaired = sum(i.repaired for i in self._items)
-        self.summary.setText(f"{len(self._items):,} files, {human_size(size)}; {repaired} of them repaired copies")
         self.hand.setText(f"Chosen by hand in Triage: {len(numbers):,} files." if chosen is not None else "")
         self.everything.setVisible(chosen is not None)
         for check in self.checks.values():
             check.setEnabled(chosen is None)
+        self.deliver_button.setEnabled(False)
+        self._session.plan(numbers, self.arrangement.currentData(), self.repaired.isChecked())
+
+    def _planned(self, items: list[Item]) -> None:
+        self._items = items
+        size = sum(i.size for i in self._items)
+        repaired = sum(i.repaired for i in self._items)
+        self.summary.setText(f"{len(self._items):,} files, {human_size(size)}; {repaired} of them repaired copies")
         self.table.setRowCount(min(_SHOWN, len(self._items)))
         for at, item in enumerate(self._items[:_SHOWN]):
             state = "repaired copy" if item.repaired else "as found"

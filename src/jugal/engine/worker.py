@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import os
 import resource
 
 from PIL import Image
@@ -19,6 +20,8 @@ def prepare() -> None:
     ceiling = MEMORY_CEILING if hard == resource.RLIM_INFINITY else min(MEMORY_CEILING, hard)
     resource.setrlimit(resource.RLIMIT_DATA, (ceiling, hard))
     resource.setrlimit(resource.RLIMIT_CORE, (0, resource.getrlimit(resource.RLIMIT_CORE)[1]))
+    # Whoever waits at the window or the terminal goes before the run.
+    os.nice(5)
 
 
 def encode_thumbnail(thumbnail: Thumbnail, side: int = 192) -> bytes:

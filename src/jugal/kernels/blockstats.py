@@ -88,26 +88,31 @@ def page_glance(data, entropy, printable):  # type: ignore[no-untyped-def]
     """
     n = data.size
     hist = np.zeros(256, np.int32)
+    logs = np.zeros(129, np.float64)
+    for count in range(1, 129):
+        logs[count] = count * math.log2(count)
     for page in range(entropy.size):
         start = page * 4096
         end = min(start + 4096, n)
-        hist[:] = 0
         length = 0
+        text = 0
+        total = 0.0
         for offset in (1000, 3000):
             first = min(start + offset, max(start, end - 64))
             for i in range(first, min(first + 64, end)):
-                hist[data[i]] += 1
+                value = data[i]
+                # The sum of n log n grows by what this byte adds to its value's count.
+                total += logs[hist[value] + 1] - logs[hist[value]]
+                hist[value] += 1
                 length += 1
-        bits = 0.0
-        text = 0
-        for value in range(256):
-            count = hist[value]
-            if count:
-                p = count / length
-                bits -= p * math.log2(p)
-                if value == 9 or value == 10 or value == 13 or 32 <= value < 127:
-                    text += count
-        entropy[page] = bits + 1.25 if bits > 0.0 else 0.0
+                if 32 <= value < 127 or value == 9 or value == 10 or value == 13:
+                    text += 1
+        for offset in (1000, 3000):
+            first = min(start + offset, max(start, end - 64))
+            for i in range(first, min(first + 64, end)):
+                hist[data[i]] = 0
+        bits = math.log2(length) - total / length
+        entropy[page] = bits + 1.25 if bits > 1e-9 else 0.0
         printable[page] = text / length
 
 

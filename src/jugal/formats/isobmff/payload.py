@@ -12,6 +12,9 @@ from jugal.kernels.nal import SHORT, walk_samples
 AVC = frozenset({b"avc1", b"avc2", b"avc3", b"avc4"})
 HEVC = frozenset({b"hvc1", b"hev1", b"dvh1", b"dvhe"})
 _ZERO_RUN = 8
+#: In large files only runs that block statistics could miss by their place are looked for, at a quarter of the cost.
+_LONG_ZERO_RUN = 256
+_LARGE = 64 << 20
 OUTSIDE = SHORT
 FILLED = 10
 FOREIGN = 11
@@ -35,7 +38,7 @@ def inspect(
             track.sizes,
             track.prefix,
             track.codec in HEVC,
-            _ZERO_RUN,
+            _ZERO_RUN if subject.size < _LARGE else _LONG_ZERO_RUN,
             state,
             where,
         )

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from PySide6.QtGui import QColor, QPalette
+
 from jugal.model.result import Verdict
 from jugal.model.strip import Matter
 
@@ -83,7 +85,21 @@ def text_pairs(theme: Theme) -> list[tuple[str, str]]:
     return [(ink, ground) for ink in inks for ground in grounds] + [
         (theme.on_accent, theme.accent),
         (theme.accent, theme.surface),
+        (theme.ink, theme.line),
     ]
+
+
+def palette(theme: Theme) -> QPalette:
+    """The colours of what the style draws by itself."""
+    made = QPalette()
+    role = QPalette.ColorRole
+    for name, colour in (
+        (role.Window, theme.ground), (role.WindowText, theme.ink), (role.Base, theme.raised), (role.Text, theme.ink),
+        (role.Button, theme.raised), (role.ButtonText, theme.ink), (role.Highlight, theme.accent), (role.HighlightedText, theme.on_accent),
+        (role.ToolTipBase, theme.raised), (role.ToolTipText, theme.ink), (role.PlaceholderText, theme.soft_ink), (role.Mid, theme.line),
+    ):  # fmt: skip
+        made.setColor(name, QColor(colour))
+    return made
 
 
 def stylesheet(theme: Theme) -> str:
@@ -102,15 +118,15 @@ QPushButton:hover, QToolButton:hover {{ border-color: {t.accent}; }}
 QPushButton:focus, QToolButton:focus {{ border: 2px solid {t.accent}; padding: 4px 11px; }}
 QPushButton:disabled, QToolButton:disabled {{ color: {t.soft_ink}; background: {t.surface}; }}
 QPushButton[role="main"] {{ background: {t.accent}; color: {t.on_accent}; border-color: {t.accent}; font-weight: 600; }}
-QPushButton[role="main"]:disabled {{ background: {t.line}; color: {t.soft_ink}; border-color: {t.line}; }}
+QPushButton[role="main"]:disabled {{ background: {t.line}; color: {t.ink}; border-color: {t.line}; }}
 QToolButton[role="word"] {{ border: none; border-bottom: 2px dotted {t.accent}; border-radius: 0; background: transparent; padding: 2px 4px; color: {t.ink}; }}
 QToolButton[role="word"]:focus {{ border-bottom: 2px solid {t.accent}; }}
 QToolButton::menu-indicator {{ image: none; width: 0; }}
 QToolButton[role="station"] {{ border: none; border-radius: 0; background: transparent; padding: 8px 18px 9px 18px; text-align: left; }}
-QToolButton[role="station"]:checked {{ background: {t.surface}; border-top: 3px solid {t.accent}; padding-top: 5px; font-weight: 600; }}
+QToolButton[role="station"]:checked {{ background: {t.surface}; border-top: 3px solid {t.accent}; padding-top: 5px; color: {t.accent}; }}
 QToolButton[role="station"]:focus {{ border-bottom: 2px solid {t.accent}; padding-bottom: 7px; }}
-QLineEdit, QComboBox, QSpinBox {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px; padding: 4px 6px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
-QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.accent}; }}
+QLineEdit {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px; padding: 4px 6px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
+QLineEdit:focus {{ border: 1px solid {t.accent}; }}
 QAbstractItemView {{ background: {t.surface}; alternate-background-color: {t.surface}; border: 1px solid {t.line}; selection-background-color: {t.selection}; selection-color: {t.ink}; outline: none; }}
 QHeaderView::section {{ background: {t.ground}; color: {t.soft_ink}; border: none; border-bottom: 1px solid {t.line}; padding: 4px 6px; }}
 QProgressBar {{ background: {t.line}; border: none; height: 4px; max-height: 4px; }}
@@ -124,6 +140,11 @@ QFrame[role="card"] {{ background: {t.surface}; border: 1px solid {t.line}; bord
 QFrame[role="card"] QWidget {{ background: {t.surface}; }}
 QFrame[role="card"] QPushButton {{ background: {t.raised}; }}
 QFrame[role="card"] QPushButton[role="main"] {{ background: {t.accent}; }}
+QFrame[role="card"] QPushButton[role="main"]:disabled {{ background: {t.line}; color: {t.ink}; border-color: {t.line}; }}
+QScrollBar {{ background: {t.ground}; border: none; }}
+QScrollBar:vertical {{ width: 12px; }} QScrollBar:horizontal {{ height: 12px; }}
+QScrollBar::handle {{ background: {t.soft_ink}; border: 3px solid {t.ground}; border-radius: 5px; min-height: 30px; min-width: 30px; }}
+QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: none; border: none; width: 0; height: 0; }}
 QFrame[role="bar"] {{ background: {t.ground}; border-bottom: 1px solid {t.line}; }}
 QSplitter::handle {{ background: {t.ground}; width: 6px; }}
 QToolTip {{ background: {t.raised}; color: {t.ink}; border: 1px solid {t.line}; }}

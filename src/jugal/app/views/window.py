@@ -303,6 +303,7 @@ class Window(QMainWindow):
     def apply_theme(self) -> None:
         application = QApplication.instance()
         if isinstance(application, QApplication):
+            application.setPalette(tokens.palette(self.theme))
             application.setStyleSheet(tokens.stylesheet(self.theme))
         self.triage.set_theme(self.theme)
         self.bench.set_theme(self.theme)

@@ -120,13 +120,14 @@ class RowDelegate(QStyledItemDelegate):
         findings, _ = index.data(DetailRole)
         lines = [f"{_MARK[f.severity]} {f.message}" for f in findings] or [row.headline]
         top = area.top() + line + 4
-        for text in lines[:4]:
-            box = painter.boundingRect(QRectF(area.left(), top, area.width(), 2 * line), Qt.TextFlag.TextWordWrap, text)
-            if top + min(box.height(), 2 * line) > area.bottom():
+        for text in lines[:6]:
+            room = QRectF(area.left(), top, area.width(), area.bottom() - top)
+            if room.height() < line:
                 break
+            box = painter.boundingRect(room, Qt.TextFlag.TextWordWrap, text)
             painter.setPen(QColor(self.theme.ink))
-            painter.drawText(QRectF(area.left(), top, area.width(), 2 * line), Qt.TextFlag.TextWordWrap, text)
-            top += min(box.height(), 2 * line) + 2
+            painter.drawText(room, Qt.TextFlag.TextWordWrap, text)
+            top += box.height() + 3
 
     def _strip(self, painter: QPainter, area: QRectF, index: Index, opened: bool, font: QFont) -> None:
         spans = index.data(StripRole) or ()

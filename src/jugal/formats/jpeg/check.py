@@ -378,7 +378,8 @@ def _scan_findings(
         )
     surviving = structure.eoi is None
     end = structure.end
-    if surviving and not report.has(FindingCode.JPEG_SHORT, FindingCode.JPEG_MARKER):
+    several = frame.marker == spec.PROGRESSIVE
+    if surviving and (several or not report.has(FindingCode.JPEG_SHORT, FindingCode.JPEG_MARKER)):
         report.add(
             FindingCode.JPEG_EOI,
             Severity.MINOR,

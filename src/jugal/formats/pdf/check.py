@@ -45,7 +45,7 @@ def examine(subject: Subject, report: Report) -> None:
     stray = None
     if not root:
         stray = stray_catalogue(document)
-        place = document.startxref_at if document.startxref_at is not None else subject.size
+        place = document.startxref_at if document.startxref_at is not None else _lost_end(subject)
         if document.xref_at is not None:
             place = min(place, document.xref_at)
         report.add(
@@ -73,7 +73,7 @@ def examine(subject: Subject, report: Report) -> None:
                 FindingCode.PDF_PAGES,
                 Severity.FATAL,
                 "The page tree is broken: no page can be reached.",
-                0 if tree.root is None else _place(document, tree.root),
+                None if tree.root is None else _place(document, tree.root),
             )
         opens = False
     _judge(subject, report, document, tree, pages, bad, opens)
@@ -100,17 +100,26 @@ def _header(subject: Subject, report: Report, document: Document) -> bool:
             0,
             document.header_at,
         )
+    if document.header_at >= 1024:
+        return False  # readers look for the header in the first 1,024 bytes only
     version = document.data[document.header_at + 5 : document.header_at + 8]
     report.media["version"] = version.decode("latin-1")
     return True
 
 
-def _place(document: Document, number: int) -> int:
+def _place(document: Document, number: int) -> int | None:
+    """Where an object lies, or where the cross-reference says it should; None where nothing tells."""
     located = document.objects.get(number)
     if located is not None:
         return located.start
     offset = document.xref.get(number, -1)
-    return max(0, offset)
+    return offset if 0 < offset <= len(document.data) else None
+
+
+def _lost_end(subject: Subject) -> int:
+    """Where the file's end is lost from: the start of a filled tail, else the end of the file."""
+    last = subject.blocks.fills[-1] if subject.blocks.fills else None
+    return last.span.start if last is not None and last.span.end == subject.size else subject.size
 
 
 def _streams(subject: Subject, report: Report, document: Document, encrypted: bool) -> set[int]:
@@ -165,7 +174,8 @@ def _stream_damage(subject: Subject, document: Document, located: Located, encry
     stream = located.value
     span = ByteSpan(stream.start, max(stream.start, stream.end))
     if not located.closed and stream.end >= len(document.data):
-        return subject.size, False
+        end = _lost_end(subject)
+        return end, end < subject.size
     filters = filters_of(stream.dictionary)
     filled = [f.span.start for f in holes(subject, span)] if filters or encrypted else []
     raw = document.data[stream.start : stream.end]
@@ -175,16 +185,16 @@ def _stream_damage(subject: Subject, document: Document, located: Located, encry
         if kind in ("ASCII85Decode", "A85", "ASCIIHexDecode", "AHx"):
             plain, wrong = decode_ascii(raw, kind)
             if wrong is not None:
-                return stream.start + wrong, bool(filled)
-            if len(filters) > 1 and filters[1] in ("FlateDecode", "Fl"):
+                place = stream.start + wrong
+            elif len(filters) > 1 and filters[1] in ("FlateDecode", "Fl"):
                 out, broken = inflate_stream(plain)
-                if broken is not None and not (broken >= len(plain) and _long_enough(document, stream, len(out))):
-                    # Five characters stand for four bytes, two for one.
-                    ratio = 1.25 if kind in ("ASCII85Decode", "A85") else 2.0
-                    return min(stream.end, stream.start + int(broken * ratio)), bool(filled)
-                return None
-            if len(filters) > 1 and filters[1] in ("DCTDecode", "DCT") and _jpeg_damage(subject, plain):
-                return stream.start, bool(filled)
+                if broken is None or (broken >= len(plain) and _long_enough(document, stream, len(out))):
+                    return None
+                # Five characters stand for four bytes, two for one.
+                ratio = 1.25 if kind in ("ASCII85Decode", "A85") else 2.0
+                place = min(stream.end, stream.start + int(broken * ratio))
+            elif len(filters) > 1 and filters[1] in ("DCTDecode", "DCT") and _jpeg_damage(subject, plain):
+                place = stream.start
         elif kind in ("FlateDecode", "Fl"):
             out, broken = inflate_stream(raw)
             if broken is not None and not (broken >= len(raw) and _long_enough(document, stream, len(out))):
@@ -232,7 +242,7 @@ def _cross_reference(subject: Subject, report: Report, document: Document) -> No
             FindingCode.PDF_EOF,
             Severity.MAJOR,
             "The end of the file with its startxref is missing.",
-            size if size - last < 4096 else last,
+            _lost_end(subject) if size - last < 4096 or _lost_end(subject) < size else last,
             size,
             Cause.CUT_SHORT,
         )
@@ -319,7 +329,7 @@ def _judge(
                         FindingCode.PDF_OBJECT,
                         Severity.MAJOR,
                         f"Object {needed}, which a page needs, is missing.",
-                        min(subject.size, _place(document, needed)),
+                        _place(document, needed),
                         None,
                     )
                 elif value is None and needed not in document.xref and document.xref and document.xref_problem is None:

@@ -82,6 +82,7 @@ def needed_streams(document: Document, page: dict[str, Any]) -> Iterator[tuple[i
     parts = resolved if isinstance(resolved, list) else ([contents] if contents is not None else [])
     queue: list[Any] = list(parts)
     resources = dictionary_of(document.resolve(page.get("Resources")))
+    queue.append(page.get("Resources"))
     queue += _resource_values(document, resources)
     seen: set[int] = set()
     while queue and len(seen) < _MAX_RESOURCES:
@@ -104,7 +105,7 @@ def needed_streams(document: Document, page: dict[str, Any]) -> Iterator[tuple[i
 
 
 def _resource_values(document: Document, resources: dict[str, Any]) -> list[Any]:
-    values: list[Any] = []
+    values: list[Any] = [v for v in resources.values() if isinstance(v, Ref)]
     for kind in ("Font", "XObject"):
         values += list(dictionary_of(document.resolve(resources.get(kind))).values())[:_MAX_RESOURCES]
     return values

@@ -83,8 +83,30 @@ def inflate_stream(data: bytes, bound: int = _MAX_INFLATED) -> tuple[bytes, int 
     return b"".join(parts), len(data)
 
 
-_NOT_85 = re.compile(rb"[^!-uz\0\t\n\f\r ]")
+_NOT_85 = re.compile(rb"[^!-uz\0\t\n\f\r ]|\0{16}")
 _NOT_HEX = re.compile(rb"[^0-9A-Fa-f\0\t\n\f\r ]")
+
+
+def _a85(data: bytes, wrong: int | None) -> tuple[bytes, int | None]:
+    """ASCII85 as far as its groups are possible; the offset of the first that is not is found by halving."""
+
+    def decoded(end: int) -> bytes | None:
+        try:
+            return base64.a85decode(data[:end].translate(None, b"\0\t\n\f\r "))
+        except ValueError:
+            return None
+
+    whole = decoded(len(data))
+    if whole is not None:
+        return whole, wrong
+    low, high = 0, len(data)
+    while high - low > 8:
+        middle = (low + high) // 2
+        if decoded(middle) is None:
+            high = middle
+        else:
+            low = middle
+    return decoded(low) or b"", low
 
 
 def decode_ascii(data: bytes, kind: str) -> tuple[bytes, int | None]:
@@ -94,10 +116,7 @@ def decode_ascii(data: bytes, kind: str) -> tuple[bytes, int | None]:
         body = body.removesuffix(b"~>").removesuffix(b"~")
         wrong = _NOT_85.search(body)
         good = body[: wrong.start()] if wrong else body
-        try:
-            return base64.a85decode(good.translate(None, b"\0\t\n\f\r ")), wrong.start() if wrong else None
-        except ValueError:
-            return b"", 0
+        return _a85(good, wrong.start() if wrong else None)
     body = body.removesuffix(b">")
     wrong = _NOT_HEX.search(body)
     digits = (body[: wrong.start()] if wrong else body).translate(None, b"\0\t\n\f\r ")

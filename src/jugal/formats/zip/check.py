@@ -84,7 +84,7 @@ def examine(subject: Subject, report: Report) -> None:
     essential_lost = [p for p in ESSENTIAL.get(kind, ()) if p in broken_parts]
     if not opens or any(p not in names for p in essential_lost):
         score = min(score, scoring.UNOPENABLE)
-    if essential_lost and any(weight(kind, p) < 10 and p not in names for p in essential_lost):
+    if essential_lost and any(weight(kind, p) < 3 and p not in names for p in essential_lost):
         attainable = min(attainable, 90.0)
     report.score, report.attainable = score, max(score, attainable)
     for content in contents:

@@ -14,6 +14,7 @@ from jugal.binary.source import Source
 from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.jpeg.embedded import embedded_damage
+from jugal.formats.zip.package import xml_error
 from jugal.formats.zip.parse import Archive, Member, read_local
 from jugal.model.span import ByteSpan
 
@@ -203,6 +204,10 @@ def _place(subject: Subject, content: Content) -> None:
         content.filled = bool(filled) and min(filled) == content.place
     elif content.place is None:
         content.place = content.member.data
+        # Content that inflates but is wrong: where XML stops being well formed tells how far the good bytes go.
+        error = xml_error(content.data) if content.data[:1] == b"<" else None
+        if error is not None and len(content.data) == content.length:
+            content.place += int((content.packed_end - content.member.data) * error[0] / max(1, content.length))
 
 
 def all_contents(subject: Subject, archive: Archive, members: list[Member]) -> list[Content]:

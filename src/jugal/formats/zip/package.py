@@ -30,11 +30,11 @@ def weight(kind: str, name: str) -> float:
     if kind not in _BODY:
         return 1.0
     if re.fullmatch(_BODY[kind], name):
-        return 10.0
+        return 3.0
     if "thumbnail" in name.lower():
         return 0.1
     if _MEDIA.fullmatch(name):
-        return 4.0
+        return 1.5
     return 1.0
 
 

@@ -439,3 +439,47 @@ def test_vanished_and_unreadable_files(folder: Path) -> None:
         if isinstance(e, Examined)
     ]
     assert {bool(e.examination.error) for e in events} == {True, False}
+
+
+def test_read_only_target_is_refused_in_words(folder: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    import errno
+
+    def refused(*arguments: object, **options: object) -> int:
+        raise OSError(errno.EROFS, "read-only")
+
+    real = os.open
+    monkeypatch.setattr(
+        os, "open", lambda path, flags, *a, **k: refused() if flags & os.O_CREAT else real(path, flags, *a, **k)
+    )
+    with pytest.raises(OutputRefused, match="cannot be written to"), exclusive_output(tmp_path / "z.bin") as out:
+        out.write(b"data")
+    monkeypatch.undo()
+    monkeypatch.setattr(os, "access", lambda path, mode: False)
+    assert "cannot be written to" in (check_fit([], tmp_path / "new", [str(folder)]).problem or "")
+
+
+def test_unreadable_file_is_an_error_in_words(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    import errno
+
+    def refused(*arguments: object, **options: object) -> int:
+        raise PermissionError(errno.EACCES, "Permission denied")
+
+    monkeypatch.setattr(os, "open", refused)
+    found = examine_file(folder / "a.jpg")
+    assert found.error == "The file cannot be opened: Permission denied."
+
+
+def test_names_that_are_not_utf8_are_examined_and_written(tmp_path: Path) -> None:
+    place = tmp_path / "odd"
+    place.mkdir()
+    with open(os.fsencode(place) + b"/caf\xe9.jpg", "wb") as stream:
+        stream.write(healthy("jpeg"))
+    result = jugal("check", str(place))
+    assert result.returncode == 0
+    record = json.loads(result.stdout)
+    assert record["verdict"] == "intact" and os.fsencode(record["path"]).endswith(b"caf\xe9.jpg")
+    case = filled_case(tmp_path / "case.jugal", place)
+    items = plan_delivery(case, [r.id for r in case.files()], Arrangement.AS_FOUND)
+    assert not [r.error for r in deliver(case, items, tmp_path / "out") if r.error]
+    write_reports(case, tmp_path / "out")
+    case.close()

@@ -18,26 +18,12 @@ from jugal.model.span import ByteSpan, merge, total_length
 from jugal.model.strip import Matter
 
 #: Formats whose payload is compressed or coded throughout, so that filled sectors are no content of theirs.
-DENSE = frozenset(
-    {
-        "gif",
-        "webp",
-        "avi",
-        "mkv",
-        "webm",
-        "mpegts",
-        "mpegps",
-        "ogg",
-        "opus",
-        "aac",
-        "gzip",
-        "7z",
-        "rar",
-        "epub",
-    }
+DENSE = frozenset({"gif", "webp", "ogg", "opus", "aac", "gzip", "7z", "rar"})
+#: Formats that may well hold large uniform areas: plain samples, padding chunks, stuffing packets.
+SPARSE = frozenset(
+    {"bmp", "tiff", "psd", "tar", "sqlite", "doc", "xls", "ppt", "mxf", "aiff", "unknown"}
+    | {"avi", "mkv", "webm", "mpegts", "mpegps"}
 )
-#: Formats that may well hold large uniform areas.
-SPARSE = frozenset({"bmp", "tiff", "psd", "tar", "sqlite", "doc", "xls", "ppt", "mxf", "aiff", "unknown"})
 
 
 def nothing_there(subject: Subject, report: Report) -> bool:

@@ -129,6 +129,8 @@ class Structure:
     def missing_tables(self) -> set[int]:
         """Huffman tables (class << 4 | id) that scans use and no segment defines."""
         missing: set[int] = set()
+        if self.frame is not None and self.frame.marker > 0xC8:
+            return missing  # arithmetic coding needs no Huffman tables
         for scan in self.scans:
             for _, td, ta in scan.components:
                 if scan.ss == 0 and scan.ah == 0 and td not in scan.tables:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -98,23 +99,28 @@ class Layout:
         return cls(stride, rows, np.concatenate(([0], np.cumsum(sizes)[:-1])), int(sizes.sum()))
 
 
-def lookup_tables(tables: list[HuffmanTable]) -> tuple[NDArray[np.uint16], NDArray[np.uint16]]:
-    """Per table the lookup by 10 and by 16 bits: ``length << 8 | symbol``, 0 where no code begins so."""
-    full = np.zeros((len(tables), 1 << 16), np.uint16)
-    for row, table in zip(full, tables, strict=True):
-        code, index = 0, 0
-        for length in range(1, 17):
-            for _ in range(table.counts[length - 1]):
-                if index < len(table.symbols):
-                    low = code << (16 - length)
-                    row[low : low + (1 << (16 - length))] = length << 8 | table.symbols[index]
-                code += 1
-                index += 1
-            code <<= 1
-    step = 1 << (16 - FAST_BITS)
-    fast = full[:, ::step].copy()
+@lru_cache(maxsize=64)
+def _lookup(table: HuffmanTable) -> tuple[NDArray[np.uint16], NDArray[np.uint16]]:
+    row = np.zeros(1 << 16, np.uint16)
+    code, index = 0, 0
+    for length in range(1, 17):
+        for _ in range(table.counts[length - 1]):
+            if index < len(table.symbols):
+                low = code << (16 - length)
+                row[low : low + (1 << (16 - length))] = length << 8 | table.symbols[index]
+            code += 1
+            index += 1
+        code <<= 1
+    fast = row[:: 1 << (16 - FAST_BITS)].copy()
     fast[(fast >> 8) > FAST_BITS] = 0
-    return fast, full
+    return fast, row
+
+
+@lru_cache(maxsize=16)
+def lookup_tables(tables: tuple[HuffmanTable, ...]) -> tuple[NDArray[np.uint16], NDArray[np.uint16]]:
+    """Per table the lookup by 10 and by 16 bits: ``length << 8 | symbol``, 0 where no code begins so."""
+    rows = [_lookup(table) for table in tables]
+    return np.stack([fast for fast, _ in rows]), np.stack([full for _, full in rows])
 
 
 def split_segments(scan: Scan, units: int) -> Segments:
@@ -234,7 +240,7 @@ def _decode_scan(
 
     dc_tab = np.array([table(td) for _, td, _ in scan.components], np.int64)
     ac_tab = np.array([table(ta | 0x10) for _, _, ta in scan.components], np.int64)
-    fast, full = lookup_tables(tables)
+    fast, full = lookup_tables(tuple(tables))
     single = len(indices) == 1
     h = np.array([1 if single else frame.components[i].h for i in indices], np.int64)
     v = np.array([1 if single else frame.components[i].v for i in indices], np.int64)

@@ -9,7 +9,9 @@ from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.check import entropy_guess
 from jugal.formats.jpeg.decode import decode
-from jugal.formats.jpeg.parse import Scan, Structure, read_entropy, walk
+from jugal.formats.jpeg.entropy import neutral_mcu, shifted_entropy, with_entropy
+from jugal.formats.jpeg.parse import Structure, read_entropy, walk
+from jugal.formats.jpeg.resync import resync
 from jugal.formats.jpeg.select import decodable, select, usable
 from jugal.kernels.jpeg import pack_bits
 from jugal.model.span import ByteSpan
@@ -65,7 +67,7 @@ def pad(subject: Subject, donor: Subject | None) -> RepairDraft:
     else:
         used = int(decoded.used[last])
     bits = np.unpackbits(scan.entropy.clean[first_clean : first_clean + used // 8 + 1])[:used]
-    grey = _grey_mcu_bits(structure, scan)
+    grey = neutral_mcu(structure, scan)
     parts: list[Piece] = [ByteSpan(structure.start, keep)]
     unit = reached
     while unit < decoded.units or bits.size:
@@ -214,38 +216,11 @@ def _lent_header(donor: Subject, model: Structure) -> bytes:
     return b"".join(parts)
 
 
-def _scan_from(model: Structure, entropy) -> Scan:  # type: ignore[no-untyped-def]
-    lent = model.scans[0]
-    return Scan(
-        lent.segment,
-        lent.components,
-        lent.ss,
-        lent.se,
-        lent.ah,
-        lent.al,
-        lent.tables,
-        lent.restart_interval,
-        entropy,
-    )
-
-
-def _shifted(subject: Subject, start: int, shift: int, trial_bytes: int | None = None):  # type: ignore[no-untyped-def]
-    end = None if trial_bytes is None else min(subject.size, start + trial_bytes)
-    entropy = read_entropy(subject.source, start, end)
-    if shift:
-        bits = np.unpackbits(entropy.clean[: entropy.length])[shift:]
-        packed = np.packbits(bits)
-        entropy.clean = np.concatenate((packed, np.zeros(32, np.uint8)))
-        entropy.length = packed.size
-        entropy.mark_clean = np.maximum(0, entropy.mark_clean - (shift >> 3))
-    return entropy
-
-
 def _trial(subject: Subject, model: Structure, start: int, shift: int, trial_bytes: int | None = None) -> int:
     """MCUs that decode without an error from bit ``shift`` after byte ``start`` with the donor's tables."""
     assert model.frame is not None
-    entropy = _shifted(subject, start, shift, trial_bytes)
-    picture = decode(model.frame, [_scan_from(model, entropy)], model.quant, careful=True)
+    entropy = shifted_entropy(subject, start, shift, None if trial_bytes is None else start + trial_bytes)
+    picture = decode(model.frame, [with_entropy(model.scans[0], entropy)], model.quant, careful=True)
     return int(picture.scans[0].done.sum())
 
 
@@ -257,17 +232,17 @@ def _late_start(
     scan = model.scans[0]
     if scan.restart_interval:
         raise RepairImpossible("Data with restart markers whose start is lost cannot be placed yet.")
-    entropy = _shifted(subject, start, shift)
-    picture = decode(model.frame, [_scan_from(model, entropy)], model.quant, careful=True)
+    entropy = shifted_entropy(subject, start, shift)
+    picture = decode(model.frame, [with_entropy(model.scans[0], entropy)], model.quant, careful=True)
     have = int(picture.scans[0].done.sum())
     used = int(picture.scans[0].used[0])
     lost = total - have
     if lost < 0:
         raise RepairImpossible("More picture data is left than the donor's size has room for.")
     offsets = _level_offsets(donor, model, picture.dc, have)
-    prefix = [np.tile(_grey_mcu_bits(model, scan), max(0, lost - 1))]
+    prefix = [np.tile(neutral_mcu(model, scan), max(0, lost - 1))]
     if lost:
-        prefix.append(_grey_mcu_bits(model, scan, offsets))
+        prefix.append(neutral_mcu(model, scan, offsets))
     bits = np.concatenate((*prefix, np.unpackbits(entropy.clean[: entropy.length])[:used]))
     return RepairDraft(
         (header, pack_bits(bits), _EOI),
@@ -298,41 +273,11 @@ def _level_offsets(donor: Subject, model: Structure, planes: list[np.ndarray], h
     return offsets
 
 
-def _grey_mcu_bits(model: Structure, scan: Scan, offsets: list[int] | None = None) -> np.ndarray:
-    """One MCU of blocks without detail, at the level before or, with ``offsets``, that much from it."""
-    assert model.frame is not None
-    bits: list[int] = []
-    single = len(scan.components) == 1
-    for index, td, ta in scan.components:
-        component = model.frame.components[index]
-        end = _code(scan.tables[ta | 0x10], 0)
-        blocks = 1 if single else component.h * component.v
-        value = offsets[index] if offsets else 0
-        size = abs(value).bit_length()
-        first = _code(scan.tables[td], size)
-        if size:
-            raw = value if value > 0 else value + (1 << size) - 1
-            first = first + [(raw >> (size - 1 - i)) & 1 for i in range(size)]
-        bits += first + end + (_code(scan.tables[td], 0) + end) * (blocks - 1)
-    return np.array(bits, np.uint8)
-
-
-def _code(table, symbol: int) -> list[int]:  # type: ignore[no-untyped-def]
-    code, index = 0, 0
-    for length in range(1, 17):
-        for _ in range(table.counts[length - 1]):
-            if table.symbols[index] == symbol:
-                return [(code >> (length - 1 - i)) & 1 for i in range(length)]
-            code += 1
-            index += 1
-        code <<= 1
-    raise RepairImpossible("The donor's tables have no code for a neutral block.")
-
-
 REPAIRS = {
     "trim": trim,
     "close": close,
     "pad": pad,
+    "resync": resync,
     "rebuild-header": rebuild_header,
     "standard-tables": standard_tables,
     "donor-header": donor_header,

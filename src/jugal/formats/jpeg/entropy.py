@@ -1,0 +1,58 @@
+"""Entropy-coded data cut and joined at the level of bits, for repairs that keep every surviving bit."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jugal.formats.base import RepairImpossible, Subject
+from jugal.formats.jpeg.parse import Entropy, HuffmanTable, Scan, Structure, read_entropy
+
+
+def with_entropy(scan: Scan, entropy: Entropy) -> Scan:
+    """``scan``'s header and tables over other data."""
+    return Scan(
+        scan.segment, scan.components, scan.ss, scan.se, scan.ah, scan.al, scan.tables, scan.restart_interval, entropy
+    )
+
+
+def shifted_entropy(subject: Subject, start: int, shift: int, end: int | None = None) -> Entropy:
+    """The data from bit ``shift`` after byte ``start``, up to ``end`` or the marker that ends it."""
+    entropy = read_entropy(subject.source, start, None if end is None else min(subject.size, end))
+    if shift:
+        packed = np.packbits(np.unpackbits(entropy.clean[: entropy.length])[shift:])
+        entropy.clean = np.concatenate((packed, np.zeros(32, np.uint8)))
+        entropy.length = packed.size
+        entropy.mark_clean = np.maximum(0, entropy.mark_clean - (shift >> 3))
+    return entropy
+
+
+def neutral_mcu(structure: Structure, scan: Scan, changes: list[int] | None = None) -> np.ndarray:
+    """The bits of one MCU without detail, at the level before it or, with ``changes``, that far from it."""
+    assert structure.frame is not None
+    bits: list[int] = []
+    single = len(scan.components) == 1
+    for index, td, ta in scan.components:
+        component = structure.frame.components[index]
+        end = code_bits(scan.tables[ta | 0x10], 0)
+        blocks = 1 if single else component.h * component.v
+        value = changes[index] if changes else 0
+        size = abs(value).bit_length()
+        first = code_bits(scan.tables[td], size)
+        if size:
+            raw = value if value > 0 else value + (1 << size) - 1
+            first = first + [(raw >> (size - 1 - i)) & 1 for i in range(size)]
+        bits += first + end + (code_bits(scan.tables[td], 0) + end) * (blocks - 1)
+    return np.array(bits, np.uint8)
+
+
+def code_bits(table: HuffmanTable, symbol: int) -> list[int]:
+    """The code of ``symbol`` as bits (T.81 Annex C); RepairImpossible where the table has none."""
+    code, index = 0, 0
+    for length in range(1, 17):
+        for _ in range(table.counts[length - 1]):
+            if table.symbols[index] == symbol:
+                return [(code >> (length - 1 - i)) & 1 for i in range(length)]
+            code += 1
+            index += 1
+        code <<= 1
+    raise RepairImpossible("The picture's tables have no code for a neutral block.")

@@ -169,3 +169,24 @@ def test_regions_lie_in_the_picture() -> None:
     found = examine(harm(healthy("jpeg"), "jpeg", "truncate", 8).data)
     assert found.regions and all(0 <= r.start < r.end <= 1 and 0 <= r.left < r.right <= 1 for r in found.regions)
     assert FindingCode.JPEG_SHORT in {f.code for f in found.findings}
+
+
+@pytest.mark.parametrize("name", ["jpeg", "jpeg-grey"])
+@pytest.mark.parametrize("what", ["zero-cluster", "text-cluster", "lost-cluster", "ff-cluster"])
+def test_rest_behind_mid_scan_damage_is_put_back(name: str, what: str, tmp_path: Path) -> None:
+    """Nearly all that survives stands in its place again, at its level, and every surviving bit is the original's."""
+    sick = tmp_path / "sick.jpg"
+    sick.write_bytes(harm(healthy(name), "jpeg", what, 4).data)
+    before = examine_file(sick)
+    outcome = repair_file(before, tmp_path / "out")
+    assert outcome.status is RepairStatus.REPAIRED, outcome.error
+    assert outcome.method == "resync" and outcome.output is not None
+    after, right = pixels(Path(outcome.output).read_bytes()), pixels(healthy(name))
+    truth = 100 * blocks_right(right, after)
+    assert truth > (before.score or 0) + 20
+    assert abs(truth - (outcome.score_after or 0)) < 6, (truth, outcome.score_after)
+
+
+def test_no_promise_where_nothing_runs_to_the_end(tmp_path: Path) -> None:
+    found = examine(harm(healthy("jpeg"), "jpeg", "zero-tail", 3).data)
+    assert "resync" not in [p.method for p in found.repairs]

@@ -217,7 +217,7 @@ def test_model_keeps_qts_rules_and_filters(window: Window, card: Path) -> None:
     model.set_filter(kind=Kind.PHOTO)
     assert model.rowCount() == 3
     model.set_filter(verdict=Verdict.REPAIRABLE)
-    assert [model.index(i, NAME).data() for i in range(model.rowCount())] == ["junk.jpg"]
+    assert {model.index(i, NAME).data() for i in range(model.rowCount())} == {"junk.jpg", "hole.jpg"}
     model.clear_filter()
     model.set_filter(low=90, high=100)
     scores = [float(str(model.index(i, SCORE).data())) for i in range(model.rowCount())]

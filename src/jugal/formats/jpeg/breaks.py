@@ -160,6 +160,10 @@ def _stair_candidates(flat: NDArray[np.float64], width: int, most: int = 12) -> 
 def _stair_level(flat: NDArray[np.float64], width: int, start: int) -> float:
     """The step's height in levels where all marks of a stair are there, else 0."""
     row, column = divmod(start, width)
+    for begin in (start, start - width):
+        # A flat stretch, or one below it, is a part of the subject or a filled gap, not a picture at another level.
+        if float((np.diff(flat[begin : begin + width]) == 0).mean()) > 0.5:
+            return 0.0
 
     def vertical(number: int) -> NDArray[np.float64]:
         return flat[number * width : (number + 1) * width] - flat[(number - 1) * width : number * width]

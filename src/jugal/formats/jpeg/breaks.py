@@ -125,6 +125,10 @@ def find_level_step(planes: list[NDArray[np.float32]]) -> int | None:
         flat = plane.reshape(-1).astype(np.float64)
         for start in _stair_candidates(flat, width):
             level = _stair_level(flat, width, start)
+            # One flipped bit shifts one component; an object that begins there shows in the others too.
+            others = [p.reshape(-1) for p in planes[:3] if p is not plane]
+            if any(_moves_too(other, width, start, level) for other in others):
+                continue
             if level > 0 and (best is None or level > best[0]):
                 best = (level, start)
     return best[1] if best else None
@@ -157,6 +161,17 @@ def _stair_candidates(flat: NDArray[np.float64], width: int, most: int = 12) -> 
     return [int(at[i]) for i in chosen]
 
 
+def _moves_too(flat: NDArray[np.float32], width: int, start: int, level: float) -> bool:
+    """Whether another component changes against the row above where a stair was found."""
+    row_end = start - start % width + width
+    parts = [(start, row_end), (row_end, start + width)]
+    return any(
+        abs(float(np.median(flat[a:b] - flat[a - width : b - width]))) > max(2.0, 0.3 * level)
+        for a, b in parts
+        if b > a
+    )
+
+
 def _stair_level(flat: NDArray[np.float64], width: int, start: int) -> float:
     """The step's height in levels where all marks of a stair are there, else 0."""
     row, column = divmod(start, width)
@@ -176,8 +191,15 @@ def _stair_level(flat: NDArray[np.float64], width: int, start: int) -> float:
     level = abs(middle)
     quiet = max(abs(float(np.median(x))) for x in (here[:column], following[column:], later, before))
     parts = [float(np.median(here[column:])), float(np.median(following[:column]))]
-    same = min(p * np.sign(middle) for p in parts) > 0.6 * level
-    return level if level > 5.0 and level > 10.0 * max(error, 0.2) and quiet < 0.45 * level and same else 0.0
+    same = min(p * np.sign(middle) for p in parts) > 0.7 * max(abs(p) for p in parts)
+    steady = float(np.median(np.abs(inside - middle))) < 0.75 * level
+    usual = float(np.median(np.abs(np.diff(flat[start - width : start + width]))))
+    begins = abs(float(flat[start] - flat[start - 1]) - middle) < 0.5 * level + 3.0 * usual
+    return (
+        level
+        if level > 5.0 and level > 10.0 * max(error, 0.2) and quiet < 0.45 * level and same and steady and begins
+        else 0.0
+    )
 
 
 def level_offset(planes: list[NDArray[np.float32]], unit: int) -> float:

@@ -109,12 +109,19 @@ def _wav_share(original: bytes, damaged: bytes) -> float | None:
     return 100.0 * float(blocks) / max(1, right.size // 64 * 64)
 
 
-def _pages(data: bytes) -> list[np.ndarray] | None:
+def _pages(data: bytes) -> list[np.ndarray | None] | None:
+    """Each page rendered small; None for a page that cannot be, None for a document that cannot be opened."""
     try:
         document = pypdfium2.PdfDocument(data)
-        return [document[i].render(scale=0.5).to_numpy()[..., :3].astype(np.int16) for i in range(len(document))]
     except Exception:
         return None
+    pages: list[np.ndarray | None] = []
+    for number in range(len(document)):
+        try:
+            pages.append(document[number].render(scale=0.5).to_numpy()[..., :3].astype(np.int16))
+        except Exception:
+            pages.append(None)
+    return pages
 
 
 def _pdf_share(original: bytes, damaged: bytes) -> float | None:
@@ -122,7 +129,10 @@ def _pdf_share(original: bytes, damaged: bytes) -> float | None:
     if not seen or right is None:
         return None
     good = sum(
-        a.shape == b.shape and float((np.abs(a - b).max(axis=2) > 24).mean()) < 0.002
+        a is not None
+        and b is not None
+        and a.shape == b.shape
+        and float((np.abs(a - b).max(axis=2) > 24).mean()) < 0.002
         for a, b in zip(right, seen, strict=False)
     )
     return 100.0 * good / len(right)

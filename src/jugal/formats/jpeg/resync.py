@@ -51,6 +51,18 @@ class Resumption:
         return 100.0 * (self.before + self.have) / self.total
 
 
+@dataclass(slots=True)
+class Budget:
+    """How many starts are probed and how many followed to the end, so that no picture takes for ever."""
+
+    probes: int = 6000
+    runs: int = 40
+
+    @property
+    def spent(self) -> bool:
+        return self.probes <= 0 or self.runs <= 0
+
+
 def applicable(structure: Structure) -> bool:
     """One interleaved sequential scan without restart intervals, which would resynchronise by themselves."""
     frame = structure.frame
@@ -82,10 +94,12 @@ def find_resumption(subject: Subject, structure: Structure, picture: Picture) ->
     end = _picture_end(subject, structure)
     if end is None:
         return None
+    budget = Budget()
     for at in starts:
         if at <= first.start and not seen:
             continue
-        found = _resume(subject, structure, at, end, first.first, total, _BITS_TRIED if seen else 48)
+        tries = _BITS_TRIED if seen else 48
+        found = _resume(subject, structure, at, end, first.first, total, tries, budget)
         if found is not None:
             return found
     return None
@@ -100,7 +114,7 @@ def _picture_end(subject: Subject, structure: Structure) -> int | None:
 
 
 def _resume(
-    subject: Subject, structure: Structure, at: int, end: int, before: int, total: int, tries: int
+    subject: Subject, structure: Structure, at: int, end: int, before: int, total: int, tries: int, budget: Budget
 ) -> Resumption | None:
     if at >= end - 64:
         return None
@@ -108,9 +122,15 @@ def _resume(
     best: tuple[float, Resumption] | None = None
     good = 0
     for shift in range(tries):
+        if budget.spent:
+            break
         # Most starts fail within a few blocks; only one that runs through a first stretch is followed to the end.
-        if probe < end and _tail(subject, structure, at, shift, probe).scans[0].error_count:
-            continue
+        budget.probes -= 1
+        if probe < end:
+            start = _tail(subject, structure, at, shift, probe).scans[0]
+            if start.error_count or start.scan.entropy.end < probe:
+                continue
+        budget.runs -= 1
         have = _clean_run(subject, structure, at, shift, end)
         lost = total - before - have
         if have > 2 and lost >= 1:

@@ -323,8 +323,16 @@ def decode_progressive(  # type: ignore[no-untyped-def]
                                 eobrun -= 1
                                 continue
                             k = ss
+                            used = 64
+                            word = np.int64(0)
                             while k <= se:
-                                entry = _symbol(data, pos, fast_ac, full_ac)
+                                if used > 40:
+                                    word = _word56(data, pos >> 3)
+                                    used = pos & 7
+                                bits = (word >> (40 - used)) & 0xFFFF
+                                entry = fast_ac[bits >> 6]
+                                if entry == 0:
+                                    entry = full_ac[bits]
                                 if entry == 0:
                                     if errors < room:
                                         err_pos[errors] = pos
@@ -333,13 +341,21 @@ def decode_progressive(  # type: ignore[no-untyped-def]
                                     errors += 1
                                     pos += 17
                                     break
-                                pos += entry >> 8
+                                step = np.int64(entry >> 8)
+                                pos += step
+                                used += step
                                 run = (entry & 255) >> 4
-                                size = entry & 15
+                                size = np.int64(entry & 15)
                                 if size:
                                     k += run
-                                    value = _extend(data, pos, size)
+                                    if used > 40:
+                                        word = _word56(data, pos >> 3)
+                                        used = pos & 7
+                                    value = ((word >> (40 - used)) & 0xFFFF) >> (16 - size)
+                                    if value < (1 << (size - 1)):
+                                        value -= (1 << size) - 1
                                     pos += size
+                                    used += size
                                     if k > se:
                                         if errors < room:
                                             err_pos[errors] = pos

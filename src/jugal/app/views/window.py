@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import gc
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QFont, QImage, QKeySequence, QPainter
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -36,6 +37,18 @@ from jugal.app.widgets.rows import human_size
 from jugal.model.result import RepairStatus, Verdict
 
 PLACES = ("intake", "triage", "bench", "handover")
+
+
+def _load_glyphs(widget: QWidget) -> None:
+    """Signs that the rows use may come from another font; loading it takes longer than a turn of the event loop may."""
+    image = QImage(8, 8, QImage.Format.Format_RGB32)
+    painter = QPainter(image)
+    for weight in (QFont.Weight.Normal, QFont.Weight.DemiBold):
+        font = QFont(widget.font())
+        font.setWeight(weight)
+        painter.setFont(font)
+        painter.drawText(0, 8, "→▲✕·–…×")
+    painter.end()
 
 
 class Window(QMainWindow):
@@ -84,6 +97,10 @@ class Window(QMainWindow):
         self._fill_menu()
         self._connect()
         self.apply_theme()
+        _load_glyphs(self)
+        # What is loaded by now stays: going through it all again in every full collection would stall the window.
+        gc.collect()
+        gc.freeze()
         self.go("intake")
         geometry = self.settings.value("geometry")
         if geometry is not None:

@@ -112,3 +112,28 @@ def test_recognised_formats_say_only_what_they_know() -> None:
         and found.findings[0].span is not None
         and found.findings[0].span.start == 20_480
     )
+
+
+def test_half_zeroed_and_foreign_tailed_files_are_found_whatever_their_format() -> None:
+    rng = np.random.default_rng(8)
+    for magic in (
+        b"GIF89a",
+        b"BM" + bytes(12) + b"\x28\0\0\0" + bytes(8) + b"\1\0\x18\0",
+        b"\x1a\x45\xdf\xa3",
+        b"8BPS",
+        b"OggS",
+        b"FORM\0\1\0\0AIFF",
+    ):
+        whole = magic + rng.bytes(65_536 - len(magic))
+        half = whole[:32_768] + bytes(32_768)
+        found = examine(half)
+        assert found.verdict is Verdict.DAMAGED and found.score is not None and found.score <= 55, (
+            magic,
+            found.findings,
+        )
+        assert min(f.span.start for f in found.findings if f.span) == 32_768
+    for magic in (b"GIF89a", b"\x1a\x45\xdf\xa3", b"OggS", b"FORM\0\1\0\0AIFF"):
+        tailed = magic + rng.bytes(40_960 - len(magic)) + healthy("jpeg")
+        found = examine(tailed)
+        assert found.verdict is Verdict.DAMAGED, (magic, found.findings)
+        assert min(f.span.start for f in found.findings if f.span) == 40_960

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import re
 import zlib
 
 import numpy as np
@@ -70,7 +71,7 @@ def examine(subject: Subject, report: Report, name: str) -> None:
     smallest = 512 if name in DENSE else 4096
     for fill in subject.blocks.fills_in(whole, smallest):
         at_end = fill.span.end == size
-        if name in SPARSE and not (at_end and fill.span.length * 2 > size) and fill.span.start != 0:
+        if name in SPARSE and not (at_end and fill.span.length > 0.45 * size) and fill.span.start != 0:
             continue
         if name not in DENSE and fill.span.length < size / 10 and fill.span.start != 0:
             continue
@@ -93,6 +94,8 @@ def examine(subject: Subject, report: Report, name: str) -> None:
             foreign = [s for s in entropy_drops(subject, whole) if s.start >= PAGE and s.end < size - PAGE]
     elif name == "unknown":
         foreign = _foreign_tail(subject)
+    if not foreign and name in _HOLDS_NO_FILES:
+        foreign = _foreign_start(subject)
     if foreign and name != "unknown":
         report.add(
             FindingCode.FOREIGN,
@@ -126,6 +129,24 @@ def examine(subject: Subject, report: Report, name: str) -> None:
     report.score = report.attainable = min(scoring.STATISTICS_ONLY, scoring.share(size - total_length(bad), size))
     for span in bad[:24]:
         report.regions.append(Region(span.start / size, span.end / size, f"bytes {span.start:,} to {span.end:,}"))
+
+
+#: Formats in which no other file's beginning has a place, least of all at a cluster boundary.
+_HOLDS_NO_FILES = frozenset(
+    {"gif", "bmp", "webp", "avi", "mpegts", "mpegps", "ogg", "opus", "aac", "aiff", "mxf", "gzip", "mkv", "webm"}
+)
+_BEGINNINGS = re.compile(
+    rb"\xff\xd8\xff[\xe0\xe1]..(JFIF|Exif)\0|\x89PNG\r\n\x1a\n|%PDF-1\.|RIFF....(WAVE|AVI |WEBP)|...[\x10-\x40]ftyp|PK\x03\x04\x14\0",
+    re.S,
+)
+
+
+def _foreign_start(subject: Subject) -> list[ByteSpan]:
+    """Another file's beginning at a cluster boundary: from there on the bytes are that file's."""
+    for at in range(PAGE, min(subject.size, 1 << 32), PAGE):
+        if _BEGINNINGS.match(subject.source.array[at : at + 16].tobytes()):
+            return [ByteSpan(at, subject.size)]
+    return []
 
 
 def _foreign_tail(subject: Subject) -> list[ByteSpan]:

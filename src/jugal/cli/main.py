@@ -19,7 +19,7 @@ from jugal.engine.events import Examined, Listed
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import check_destination, repair_file
 from jugal.engine.walk import walk
-from jugal.model.result import Examination, RepairStatus
+from jugal.model.result import Examination
 
 app = typer.Typer(
     add_completion=False,
@@ -126,8 +126,6 @@ def repair(
             stream.write(line(outcome_record(outcome)) + "\n")
             stream.flush()
             failed = failed or examination.error is not None
-            if outcome.status is RepairStatus.FAILED and examination.error is None:
-                continue
     raise typer.Exit(1 if failed else 0)
 
 

@@ -32,7 +32,6 @@ def examine(subject: Subject, report: Report) -> None:
     found = len(stream.frames) - (1 if stream.info_frame else 0)
     seconds = header.samples / header.rate
     lost = _gaps(subject, report, stream, seconds)
-    tail_junk = 0
     cut = stream.last_end > stream.end
     if cut:
         found -= 1
@@ -61,7 +60,7 @@ def examine(subject: Subject, report: Report) -> None:
                     )
             expected = max(expected, stream.stated_frames)
     report.media.update(
-        duration=round((found + tail_junk) * seconds, 3), sample_rate=header.rate, channels=1 if header.mono else 2,
+        duration=round(found * seconds, 3), sample_rate=header.rate, channels=1 if header.mono else 2,
         bitrate_kbps=round((stream.last_end - int(stream.frames[0])) * 8 / max(1e-9, len(stream.frames) * seconds) / 1000),
     )  # fmt: skip
     first = int(stream.frames[0])

@@ -44,6 +44,8 @@ def _frames(data: bytes) -> dict[str, dict[int, bytes]] | None:
             for packet in file.demux(streams):
                 try:
                     for frame in packet.decode():
+                        if isinstance(frame, av.AudioFrame) and len(frame.planes) > 16:
+                            continue  # a broken frame that claims dozens of channels: turning it into an array crashes
                         key = f"{packet.stream.type}{packet.stream.index}"
                         when = round(float(frame.time or 0) * 1000)
                         array = frame.to_ndarray()

@@ -7,7 +7,7 @@ import time
 
 import numpy as np
 
-from jugal.kernels import blockstats, flac, jpeg, mp3, nal, png
+from jugal.kernels import aac, blockstats, flac, jpeg, mp3, nal, png
 
 
 def warm() -> None:
@@ -67,6 +67,9 @@ def warm() -> None:
         i64(4),
     )
     nal.walk_samples(frozen, zero, one, 4, False, 8, i8(1), i64(1))
+    figures = (*aac.bands(3), *aac.books())
+    aac.parse_samples(frozen, zero, one, 1, 0, False, *figures, i8(1))
+    aac.parse_block(frozen, 0, 64, 1, 0, False, *figures)
     mp3.walk_frames(frozen, 0, 64, mp3.BITRATES, mp3.RATES, i64(8), np.zeros((4, 2), np.int64))
     flac.walk_frames(frozen, 0, 64, flac.CRC8, flac.CRC16, 64, i64(8), i64(8), i64(8), i64(8), i8(8))
     png.unfilter(np.zeros((2, 9), np.uint8), 3)

@@ -15,6 +15,7 @@ from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.heif import examine_items
 from jugal.formats.isobmff.movie import Movie, bad_spans, is_dense, read_movie
 from jugal.formats.isobmff.offsets import Step, apply_steps, find_steps
+from jugal.formats.isobmff.rebuild import media_span
 from jugal.formats.isobmff.tables import Track
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
@@ -297,10 +298,32 @@ def _no_index(subject: Subject, report: Report, movie: Movie) -> None:
         place, subject.size, Cause.STOPPED if stopped else Cause.CUT_SHORT,
     )  # fmt: skip
     report.score = 0.0
-    report.attainable = 0.0
+    report.attainable = _rebuild_forecast(subject, report)
     start = mdat.body if mdat else 0
     for fill in subject.blocks.fills_in(ByteSpan(min(start, subject.size), subject.size), 4096):
         report.mark(fill.span.start, fill.span.end, Matter.HOLE, f"filled with 0x{fill.value:02X}")
+
+
+def _rebuild_forecast(subject: Subject, report: Report) -> float:
+    """What a new index could bring at best: all media data that are not filled. Only a donor shows whether it can."""
+    span = media_span(subject)
+    lost = sum(f.span.clip(span).length for f in subject.blocks.fills_in(span, 512))
+    if span.length - lost < 4096:
+        return 0.0
+    best = scoring.share(span.length - lost, span.length)
+    report.plan(
+        "rebuild-index",
+        "Find the samples in the media data and write a new index with a healthy file's help.",
+        best,
+        True,
+    )
+    report.plan(
+        "rebuild-index-in-front",
+        "The same, with the index before the media data, for playing while loading.",
+        best,
+        True,
+    )
+    return best
 
 
 def _media(subject: Subject, report: Report, movie: Movie) -> None:
@@ -387,7 +410,7 @@ _STATE_WORDS = {
     5: "it is filled with zeros",
     payload.FILLED: "a filled run lies in it",
     payload.FOREIGN: "foreign bytes lie in it",
-    payload.FRAME: "it does not begin as its codec demands",
+    payload.FRAME: "it does not read as its codec demands",
 }
 
 

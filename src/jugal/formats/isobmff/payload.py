@@ -47,7 +47,7 @@ def inspect(
         state[outside] = OUTSIDE
         where[outside] = np.minimum(track.offsets[outside], subject.size)
         if track.codec == b"mp4a":
-            _aac_starts(subject, track, state)
+            _aac_blocks(subject, track, state)
         elif track.codec in (b"jpeg", b"mjpa", b"mjpb"):
             _starts(subject, track, state, b"\xff\xd8")
         elif track.codec in (b"apch", b"apcn", b"apcs", b"apco", b"ap4h", b"ap4x"):
@@ -69,15 +69,17 @@ def _starts(subject: Subject, track: Track, state: NDArray[np.int8], magic: byte
         state[good[wrong]] = FRAME
 
 
-def _aac_starts(subject: Subject, track: Track, state: NDArray[np.int8]) -> None:
-    """A raw_data_block (ISO/IEC 14496-3 4.4.2.1) begins with an element other than END; the first kind stays.
+def _aac_blocks(subject: Subject, track: Track, state: NDArray[np.int8]) -> None:
+    """Each sample is one raw_data_block (ISO/IEC 14496-3 4.4.2.1) that ends with the sample.
 
-    Fill and data-stream elements may come first, so only an END at the start of a long block is a fault.
+    Where fewer than half of them are, the stream is of a kind we do not know, and nothing is said.
     """
-    data = subject.source.array
-    good = np.flatnonzero((state == 0) & (track.sizes > 16))
-    first = data[track.offsets[good]] >> 5
-    state[good[first == 7]] = FRAME
+    inside = np.flatnonzero((state == 0) & (track.sizes > 0))
+    if track.aac is None or not inside.size:
+        return
+    found = track.aac.parse_samples(subject.source.array, track.offsets[inside], track.sizes[inside])
+    if np.count_nonzero(found == 0) * 2 >= inside.size:
+        state[inside[found != 0]] = FRAME
 
 
 def spread_to_sync(track: Track, bad: NDArray[np.bool_]) -> NDArray[np.bool_]:

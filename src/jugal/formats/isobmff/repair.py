@@ -6,35 +6,15 @@ import struct
 
 import numpy as np
 
-from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Report, Subject
-from jugal.formats.isobmff.boxes import CONTAINERS, Box
+from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.check import examine, late_start
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import apply_steps, find_steps
+from jugal.formats.isobmff.rebuild import rebuild_index, rebuild_index_in_front
 from jugal.formats.isobmff.tables import Track
+from jugal.formats.isobmff.write import DROP, box_bytes, patched, serialise, set_durations
 from jugal.model.span import ByteSpan
-
-
-def box_bytes(kind: bytes, body: bytes) -> bytes:
-    """A box with a 32-bit size."""
-    return struct.pack(">I4s", len(body) + 8, kind) + body
-
-
-def patched(
-    subject: Subject, patches: list[tuple[int, bytes]], start: int = 0, end: int | None = None
-) -> tuple[Piece, ...]:
-    """The source from ``start`` to ``end`` with ``patches`` (offset, bytes) laid over it."""
-    pieces: list[Piece] = []
-    at, stop = start, subject.size if end is None else end
-    for offset, data in sorted(patches):
-        if offset > at:
-            pieces.append(ByteSpan(at, offset))
-        pieces.append(data)
-        at = offset + len(data)
-    if at < stop:
-        pieces.append(ByteSpan(at, stop))
-    return tuple(pieces)
 
 
 def _movie(subject: Subject) -> tuple[Movie, Box]:
@@ -150,8 +130,8 @@ def cut_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
     if not new_bodies:
         raise RepairImpossible("Every sample lies in the file; there is nothing to cut.")
     longest = max(ends.values(), default=0.0)
-    _set_durations(subject, movie, moov, ends, longest, new_bodies)
-    index = _serialise(subject, moov, new_bodies)
+    set_durations(subject, movie.tracks, moov, ends, longest, new_bodies)
+    index = serialise(subject, moov, new_bodies)
     room = moov.end - moov.start
     if len(index) + 8 <= room:
         index += struct.pack(">I4s", room - len(index), b"free") + bytes(room - len(index) - 8)
@@ -205,7 +185,7 @@ def _cut_track(subject: Subject, track: Track, keep: int, new_bodies: dict[int, 
         elif box.kind in (b"sdtp",):
             new_bodies[box.start] = body[: 4 + keep]
         elif box.kind in (b"sbgp", b"sgpd", b"cslg", b"stps"):
-            new_bodies[box.start] = b"DROP"
+            new_bodies[box.start] = DROP
 
 
 def _pcm_samples(source, stbl: Box, chunks: int) -> int:  # type: ignore[no-untyped-def]
@@ -245,76 +225,6 @@ def _chunk_runs(track: Track, keep: int, body: bytes, pcm: bool) -> bytes:
     return body[:4] + struct.pack(">I", len(kept)) + b"".join(struct.pack(">III", *run) for run in kept)
 
 
-def _set_durations(
-    subject: Subject,
-    movie: Movie,
-    moov: Box,
-    ends: dict[int, float],
-    longest: float,
-    new_bodies: dict[int, bytes],
-) -> None:
-    """mvhd, tkhd and mdhd durations, and edit lists no longer than what is left."""
-    source = subject.source
-    head = moov.child(b"mvhd")
-    scale = 1000
-    if head is not None:
-        body = bytearray(source.read(head.body, head.end - head.body))
-        wide = body[0] == 1
-        scale = int.from_bytes(body[20:24] if wide else body[12:16], "big")
-        _put(body, 24 if wide else 16, wide, round(longest * scale))
-        new_bodies[head.start] = bytes(body)
-    for track in movie.tracks:
-        seconds = ends[id(track)]
-        box = track.box.child(b"tkhd")
-        if box is not None:
-            body = bytearray(source.read(box.body, box.end - box.body))
-            wide = body[0] == 1
-            _put(body, 28 if wide else 20, wide, round(seconds * scale))
-            new_bodies[box.start] = bytes(body)
-        box = track.box.child(b"mdia", b"mdhd")
-        if box is not None:
-            body = bytearray(source.read(box.body, box.end - box.body))
-            wide = body[0] == 1
-            _put(body, 24 if wide else 16, wide, round(seconds * track.timescale))
-            new_bodies[box.start] = bytes(body)
-        box = track.box.child(b"edts", b"elst")
-        if box is not None:
-            body = bytearray(source.read(box.body, box.end - box.body))
-            entries = int.from_bytes(body[4:8], "big")
-            wide = body[0] == 1
-            if entries == 1:
-                _put(body, 8, wide, round(seconds * scale))
-                new_bodies[box.start] = bytes(body)
-
-
-def _put(body: bytearray, at: int, wide: bool, value: int) -> None:
-    width = 8 if wide else 4
-    body[at : at + width] = value.to_bytes(width, "big")
-
-
-def _serialise(subject: Subject, root: Box, new_bodies: dict[int, bytes]) -> bytes:
-    """``root`` with the bodies in ``new_bodies`` (by box start) in place of the old ones; b"DROP" leaves a box out."""
-    source = subject.source
-    done: dict[int, bytes] = {}
-    order: list[Box] = []
-    stack = [root]
-    while stack:
-        box = stack.pop()
-        order.append(box)
-        stack.extend(box.children)
-    for box in reversed(order):
-        if box.start in new_bodies:
-            body = new_bodies[box.start]
-            done[box.start] = b"" if body == b"DROP" else box_bytes(box.kind, body)
-        elif box.kind in CONTAINERS and box.children:
-            prefix = source.read(box.body, box.children[0].start - box.body)
-            tail = source.read(box.children[-1].end, box.end - box.children[-1].end)
-            done[box.start] = box_bytes(box.kind, prefix + b"".join(done[c.start] for c in box.children) + tail)
-        else:
-            done[box.start] = source.read(box.start, box.end - box.start)
-    return done[root.start]
-
-
 def trim(subject: Subject, donor: Subject | None) -> RepairDraft:
     """Everything after the last box is left out."""
     movie = read_movie(subject)
@@ -346,6 +256,8 @@ def fix_fragments(subject: Subject, donor: Subject | None) -> RepairDraft:
 
 
 REPAIRS = {
+    "rebuild-index": rebuild_index,
+    "rebuild-index-in-front": rebuild_index_in_front,
     "trim-start": trim_start,
     "fix-fragments": fix_fragments,
     "fix-offsets": fix_offsets,

@@ -9,9 +9,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.binary.source import Source
+from jugal.formats.isobmff.aac import AacConfig, read_config
 from jugal.formats.isobmff.boxes import Box, Tree
 
 _MAX_SAMPLES = 20_000_000
+#: Bytes of one value of uncompressed sound, by sample entry.
+PCM_BYTES = {
+    b"twos": 2, b"sowt": 2, b"in24": 3, b"in32": 4, b"fl32": 4, b"fl64": 8, b"raw ": 1, b"alaw": 1, b"ulaw": 1,
+}  # fmt: skip
 
 
 @dataclass(slots=True)
@@ -29,6 +34,7 @@ class Track:
     channels: int = 0
     sample_rate: float = 0.0
     prefix: int = 4
+    aac: AacConfig | None = None
     offsets: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     sizes: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     durations: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
@@ -38,6 +44,17 @@ class Track:
     chunk_box: Box | None = None
     problems: list[str] = field(default_factory=list)
     fragmented: bool = False
+    #: Composition offsets of the samples in the index (8.6.1.3), empty where there are none.
+    composition: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
+
+    @property
+    def composition_delay(self) -> int:
+        """Ticks by which the first sample shows later than it is decoded."""
+        return int(self.composition[0]) if self.composition.size else 0
+
+    @property
+    def composition_signed(self) -> bool:
+        return bool(self.composition.size and self.composition.min() < 0)
 
     @property
     def kind(self) -> str:
@@ -99,6 +116,7 @@ def _sample_entry(source: Source, track: Track, stsd: Box | None) -> None:
             if hit >= 0 and hit + 4 + at_length < len(entry):
                 track.prefix = (entry[hit + 4 + (4 if name == b"avcC" else 21)] & 3) + 1
     elif track.handler == b"soun" and len(entry) >= 36:
+        track.aac = read_config(entry) if track.codec == b"mp4a" else None
         track.channels = int.from_bytes(entry[24:26], "big")
         track.sample_rate = int.from_bytes(entry[32:34], "big") + int.from_bytes(entry[34:36], "big") / 65536
 
@@ -181,12 +199,24 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
         filler = int(times[-1, 1]) if times.size else 1
         durations = np.concatenate((durations, np.full(count - durations.size, filler, np.int64)))
     track.durations = durations
+    track.composition = _composition(source, stbl, count)
     track.sync = np.ones(count, np.bool_)
     if stss is not None:
         numbers = _array(source, stss, 8, source.uint(stss.body + 4, 4) or 0, ">u4") - 1
         track.sync[:] = False
         numbers = numbers[(numbers >= 0) & (numbers < count)]
         track.sync[numbers] = True
+
+
+def _composition(source: Source, stbl: Box, count: int) -> NDArray[np.int64]:
+    """Composition offsets of ``count`` samples; large ones are negative, whatever the version says."""
+    ctts = stbl.child(b"ctts")
+    if ctts is None:
+        return np.empty(0, np.int64)
+    runs = _array(source, ctts, 8, 2 * (source.uint(ctts.body + 4, 4) or 0), ">u4")
+    runs = runs[: runs.size // 2 * 2].reshape(-1, 2)
+    values = np.where(runs[:, 1] >= 2**31, runs[:, 1] - 2**32, runs[:, 1])
+    return np.repeat(values, np.minimum(runs[:, 0], _MAX_SAMPLES))[:count] if runs.size else np.empty(0, np.int64)
 
 
 def _coded(codec: bytes) -> bool:
@@ -207,20 +237,9 @@ def _samples_per_chunk(runs: NDArray, chunks: int, track: Track) -> NDArray[np.i
 
 def _chunks_as_samples(track: Track, per_chunk: NDArray, fixed: int, times: NDArray) -> None:
     """Uncompressed sound: each chunk counts as one sample, its length by PCM arithmetic."""
-    width = {
-        b"twos": 2,
-        b"sowt": 2,
-        b"in24": 3,
-        b"in32": 4,
-        b"fl32": 4,
-        b"fl64": 8,
-        b"raw ": 1,
-        b"alaw": 1,
-        b"ulaw": 1,
-    }
     unit = fixed
-    if fixed == 1 and track.codec in width:
-        unit = width[track.codec] * max(1, track.channels)
+    if fixed == 1 and track.codec in PCM_BYTES:
+        unit = PCM_BYTES[track.codec] * max(1, track.channels)
     track.offsets = track.chunk_offsets.copy()
     track.sizes = per_chunk * unit
     track.chunk_of = np.arange(per_chunk.size)

@@ -1,0 +1,50 @@
+"""Header fields read bit by bit: parameter sets, slice headers, descriptors. For headers only, never for payload."""
+
+from __future__ import annotations
+
+
+def unescape(data: bytes) -> bytes:
+    """A NAL unit's payload without its emulation prevention bytes (ISO/IEC 14496-10 7.4.1)."""
+    if b"\0\0\3" not in data:
+        return data
+    out, at = bytearray(), 0
+    while (hit := data.find(b"\0\0\3", at)) >= 0:
+        out += data[at : hit + 2]
+        at = hit + 3
+    return bytes(out + data[at:])
+
+
+class BitReader:
+    """Big-endian bits of ``data``; zeros past the end, which ``overrun`` tells."""
+
+    __slots__ = ("_left", "_value")
+
+    def __init__(self, data: bytes) -> None:
+        self._value, self._left = int.from_bytes(data, "big"), 8 * len(data)
+
+    @property
+    def overrun(self) -> bool:
+        return self._left < 0
+
+    def take(self, count: int) -> int:
+        """The next ``count`` bits as an unsigned number."""
+        self._left -= count
+        shifted = self._value >> self._left if self._left >= 0 else self._value << min(-self._left, 64)
+        return shifted & ((1 << count) - 1)
+
+    def skip(self, count: int) -> None:
+        self._left -= count
+
+    def ue(self) -> int:
+        """An Exp-Golomb code (9.1); 2³²−1 where there is none."""
+        zeros = 0
+        while self.take(1) == 0:
+            zeros += 1
+            if zeros > 31 or self._left < 0:
+                return 2**32 - 1
+        return (1 << zeros) - 1 + self.take(zeros)
+
+    def se(self) -> int:
+        """A signed Exp-Golomb code (9.1.1)."""
+        code = self.ue()
+        return (code + 1) // 2 if code & 1 else -(code // 2)

@@ -1,0 +1,313 @@
+"""One lane per track of a movie whose index is lost: knows its codec's units, and takes them off the media data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.isobmff.aac import AacConfig
+from jugal.formats.isobmff.bits import unescape
+from jugal.formats.isobmff.video import Slice, VideoStream
+from jugal.kernels.aac import bands, books, find_run, parse_run
+
+_WINDOW = 1 << 20
+_RECOVERY_POINT = 6
+
+
+@dataclass(slots=True)
+class Found:
+    """The samples taken so far: where each lies and how long it is."""
+
+    offsets: list[int] = field(default_factory=list)
+    sizes: list[int] = field(default_factory=list)
+
+    def add(self, at: int, end: int) -> None:
+        self.offsets.append(at)
+        self.sizes.append(end - at)
+
+    def __len__(self) -> int:
+        return len(self.offsets)
+
+
+class Lane(Protocol):
+    """What the walk asks of a lane. ``data`` is the whole file, ``end`` where media data end."""
+
+    found: Found
+
+    def take(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        """Takes the samples that begin at ``at`` and returns where they end; ``at`` where none begins."""
+        ...
+
+    def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        """The next place from ``at`` on where a sample of this lane surely begins; ``end`` where none does."""
+        ...
+
+
+@dataclass(slots=True)
+class Picture:
+    """What the slices of a video sample tell."""
+
+    first: Slice
+    sync: bool
+
+
+@dataclass(slots=True)
+class VideoLane:
+    """AVC or HEVC in length-prefixed units (ISO/IEC 14496-15)."""
+
+    stream: VideoStream
+    longest: int
+    found: Found = field(default_factory=Found)
+    pictures: list[Picture] = field(default_factory=list)
+
+    def _unit(self, data: NDArray[np.uint8], at: int, end: int) -> tuple[int, int]:
+        """(type, end) of the unit at ``at``; (-1, at) where there is none."""
+        prefix = self.stream.prefix
+        head = data[at : at + prefix + 2].tobytes()
+        length = int.from_bytes(head[:prefix], "big")
+        if len(head) < prefix + 2 or not 2 <= length <= min(self.longest, end - at - prefix):
+            return -1, at
+        return self.stream.unit_type(head[prefix:]), at + prefix + length
+
+    def _sample(self, data: NDArray[np.uint8], at: int, end: int) -> tuple[int, Picture | None]:
+        """The access unit at ``at``: where it ends, and its picture; None where none begins."""
+        stream, here = self.stream, at
+        first: Slice | None = None
+        seen: set[int] = set()
+        sync = False
+        while here < end:
+            kind, stop = self._unit(data, here, end)
+            body = here + stream.prefix
+            if kind in stream.slices:
+                head = stream.read_slice(data[body : min(stop, body + 64)].tobytes())
+                if head is None or (first is None and not head.first):
+                    break
+                if first is None:
+                    first = head
+                elif (head.first and head.bottom in seen) or not stream.same_picture(first, head):
+                    break
+                seen.add(head.bottom)
+                sync = sync or head.sync
+            elif kind in stream.opening or (first is None and kind in (0, 48)):
+                if first is not None:
+                    break
+                if kind in stream.parameters:
+                    if not stream.add(data[body : min(stop, body + 4096)].tobytes()):
+                        break
+                elif stop - body > 65536:
+                    break
+                elif kind == 6:
+                    sync = sync or _first_message(data[body + 1 : min(stop, body + 64)].tobytes()) == _RECOVERY_POINT
+            elif kind < 0 or first is None:
+                break
+            here = stop
+        return (here, Picture(first, sync)) if first is not None else (at, None)
+
+    def take(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        while at < end:
+            stop, picture = self._sample(data, at, end)
+            if picture is None:
+                break
+            self.found.add(at, stop)
+            self.pictures.append(picture)
+            at = stop
+        return at
+
+    def begins(self, data: NDArray[np.uint8], at: int, end: int) -> bool:
+        return self._sample(data, at, end)[1] is not None
+
+    def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        prefix = self.stream.prefix
+        while at < end:
+            stop = min(end, at + _WINDOW)
+            window = data[at : stop + prefix + 2]
+            count = window.size - prefix - 2
+            if count <= 0:
+                return end
+            lengths = np.zeros(count, np.int64)
+            for k in range(prefix):
+                lengths = lengths << 8 | window[k : k + count]
+            head = window[prefix : prefix + count]
+            fits = np.flatnonzero((lengths >= 2) & (lengths <= self.longest) & (head < 0x80) & (head > 0))
+            for candidate in fits.tolist():
+                here = at + candidate
+                following, picture = self._sample(data, here, end)
+                if picture is not None and (following - here > 64 or self.begins(data, following, end)):
+                    return here
+            at += count
+        return end
+
+
+def _first_message(payload: bytes) -> int:
+    """The type of the first message in supplemental enhancement information (7.3.2.3.1)."""
+    return unescape(payload)[0] if payload else -1
+
+
+@dataclass(slots=True)
+class AacLane:
+    """AAC raw data blocks, found by parsing."""
+
+    config: AacConfig
+    least: int = 4
+    found: Found = field(default_factory=Found)
+    #: Asked before a block that begins with a zero byte, since a length prefix would too.
+    video: VideoLane | None = None
+
+    def _figures(self) -> tuple:
+        c = self.config
+        return (c.pairs, c.singles, c.object_type == 1, *bands(c.rate_index), *books())
+
+    def take(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        ends = np.zeros(4096, np.int64)
+        while at < end:
+            count = parse_run(data, at, end, self.least, *self._figures(), ends)
+            for k in range(count):
+                self.found.add(at, int(ends[k]))
+                at = int(ends[k])
+            if not count or at >= end or (self.video is not None and self.video.begins(data, at, end)):
+                break
+        return at
+
+    def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        return self.seek_to(data, at, min(end, at + _WINDOW), -1, end)
+
+    def seek_to(self, data: NDArray[np.uint8], at: int, stop: int, goal: int, end: int) -> int:
+        """The first place before ``stop`` from which blocks chain to exactly ``goal``, or three in a row for -1."""
+        hit = find_run(data, at, stop, end, goal, self.least, *self._figures())
+        return end if hit < 0 else int(hit)
+
+
+@dataclass(slots=True)
+class PcmLane:
+    """Uncompressed sound: a chunk goes on until another lane's sample begins."""
+
+    frame: int
+    usual: tuple[int, ...]
+    other: VideoLane | FrameLane | None = None
+    found: Found = field(default_factory=Found)
+
+    def take(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        begin, stop = self._chunk(data, at, end)
+        if stop > begin:
+            self.found.add(begin, stop)
+        return stop
+
+    def _chunk(self, data: NDArray[np.uint8], at: int, end: int) -> tuple[int, int]:
+        if self.other is None:
+            return at, at + (end - at) // self.frame * self.frame
+        for size in self.usual:
+            if at + size == end or (at + size < end and self.other.begins(data, at + size, end)):
+                return at, at + size
+        longest = max(self.usual, default=0)
+        stop = self.other.seek(data, at, end)
+        if stop >= end:
+            # The last chunk is no longer than any before it.
+            return at, at + min(end - at, longest) // self.frame * self.frame
+        if stop - at > longest:
+            # Broken picture data come first: only what stands right before the next picture is sound.
+            return stop - (self.usual[0] if self.usual else 0), stop
+        return at, at + (stop - at) // self.frame * self.frame
+
+    def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        return end
+
+
+@dataclass(slots=True)
+class FrameLane:
+    """Video whose frames begin with a mark and know their own length: Motion JPEG and ProRes."""
+
+    codec: bytes
+    found: Found = field(default_factory=Found)
+
+    def _frame(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        """Where the frame at ``at`` ends; ``at`` where there is none."""
+        head = data[at : at + 8].tobytes()
+        if self.codec != b"jpeg":
+            size = int.from_bytes(head[:4], "big")
+            return at + size if head[4:] == b"icpf" and 8 < size <= end - at else at
+        if head[:3] != b"\xff\xd8\xff":
+            return at
+        here = at + 2
+        while here + 4 <= end and data[here] == 0xFF:
+            kind, length = int(data[here + 1]), int(data[here + 2]) << 8 | int(data[here + 3])
+            here += 2 + length
+            if kind == 0xDA:
+                return self._entropy_end(data, here, end) or at
+        return at
+
+    @staticmethod
+    def _entropy_end(data: NDArray[np.uint8], at: int, end: int) -> int:
+        """Behind the EOI that follows coded data at ``at``; 0 where there is none."""
+        while at < end:
+            window = data[at : min(end, at + 65536)]
+            hits = np.flatnonzero((window[:-1] == 0xFF) & (window[1:] == 0xD9))
+            if hits.size:
+                return at + int(hits[0]) + 2
+            at += max(1, window.size - 1)
+        return 0
+
+    def begins(self, data: NDArray[np.uint8], at: int, end: int) -> bool:
+        return self._frame(data, at, end) > at
+
+    def take(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        while at < end and (stop := self._frame(data, at, end)) > at:
+            self.found.add(at, stop)
+            at = stop
+        return at
+
+    def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        mark, shift = (b"\xff\xd8\xff", 0) if self.codec == b"jpeg" else (b"icpf", 4)
+        while at < end:
+            window = data[at : min(end, at + _WINDOW)].tobytes()
+            hit = window.find(mark)
+            while hit >= shift:
+                if self.begins(data, at + hit - shift, end):
+                    return at + hit - shift
+                hit = window.find(mark, hit + 1)
+            at += max(1, len(window) - 8)
+        return end
+
+
+#: Bytes of an AMR narrow-band and wide-band frame by frame type, with its header (RFC 4867 5.3).
+_AMR = {
+    b"samr": (13, 14, 16, 18, 20, 21, 27, 32, 6, 0, 0, 0, 0, 0, 0, 1),
+    b"sawb": (18, 24, 33, 37, 41, 47, 51, 59, 61, 6, 0, 0, 0, 0, 1, 1),
+}
+
+
+@dataclass(slots=True)
+class AmrLane:
+    """Speech frames whose first byte gives their length."""
+
+    codec: bytes
+    per_sample: int = 1
+    found: Found = field(default_factory=Found)
+
+    def _frame(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        head = int(data[at]) if at < end else 0xFF
+        size = 0 if head & 0x83 else _AMR[self.codec][head >> 3 & 15]
+        return at + size if at + size <= end else at
+
+    def take(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        while at < end:
+            here = at
+            for _ in range(self.per_sample):
+                stop = self._frame(data, here, end)
+                if stop == here:
+                    return at
+                here = stop
+            self.found.add(at, here)
+            at = here
+        return at
+
+    def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        for here in range(at, min(end, at + _WINDOW)):
+            stop, count = here, 0
+            while count < 8 and (following := self._frame(data, stop, end)) > stop:
+                stop, count = following, count + 1
+            if count == 8:
+                return here
+        return end

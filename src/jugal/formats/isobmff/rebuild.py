@@ -1,0 +1,264 @@
+"""Writes a lost movie index anew: samples found in the media data, configuration and timing from a healthy donor."""
+
+from __future__ import annotations
+
+import struct
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.binary.output import Piece
+from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.isobmff.boxes import read_tree
+from jugal.formats.isobmff.index import TrackPlan, index_like
+from jugal.formats.isobmff.lanes import AacLane, AmrLane, FrameLane, Lane, PcmLane, VideoLane
+from jugal.formats.isobmff.movie import Movie, read_movie
+from jugal.formats.isobmff.payload import AVC, HEVC
+from jugal.formats.isobmff.tables import PCM_BYTES, Track
+from jugal.formats.isobmff.timing import frame_duration, lost_sound, schedule
+from jugal.formats.isobmff.video import read_record
+from jugal.formats.isobmff.walk import Walk, deal_out, walk
+from jugal.formats.isobmff.write import box_bytes
+from jugal.model.span import ByteSpan
+
+_LEAST_EXPLAINED = 0.2
+_PRORES = frozenset({b"apch", b"apcn", b"apcs", b"apco", b"ap4h", b"ap4x"})
+
+
+def rebuild_index(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """A new index behind the media data."""
+    return _rebuild(subject, donor, in_front=False)
+
+
+def rebuild_index_in_front(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """A new index before the media data, so that playing can begin before all is read."""
+    return _rebuild(subject, donor, in_front=True)
+
+
+def media_span(subject: Subject) -> ByteSpan:
+    """Where media data lie when no index says it: from the first media data box, else from where boxes end."""
+    tree = read_tree(subject.source, 0, subject.limits)
+    start = next((b.body for b in tree.top if b.kind == b"mdat"), tree.broken_at or 0)
+    if not tree.top:
+        start = 0
+    end = subject.size
+    fills = subject.blocks.fills
+    if fills and fills[-1].span.end == subject.size and fills[-1].value == 0:
+        end = fills[-1].span.start + 16
+    return ByteSpan(start, max(start, min(end, subject.size)))
+
+
+def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairDraft:
+    if donor is None:
+        raise RepairImpossible("A lost index is rebuilt with the help of a healthy file from the same device.")
+    lender = read_movie(donor)
+    if lender.moov is None or lender.moov.cut:
+        raise RepairImpossible("The healthy file has no index to learn from.")
+    span = media_span(subject)
+    lanes, tracks = _lanes(donor, lender)
+    if not lanes:
+        raise RepairImpossible("The healthy file holds no track whose samples can be told apart without an index.")
+    found = walk(subject.source.array, span.start, span.end, lanes)
+    if not sum(len(lane.found) for lane in lanes) or found.explained < _LEAST_EXPLAINED * span.length:
+        raise RepairImpossible("The media data do not look like those of the healthy file.")
+    _share_sound(lanes)
+    plans, kept, timed = _plans(found, tracks)
+    steps = [
+        f"Found {plan.sizes.size if plan.frames is None else int(plan.frames.sum()):,} samples of track {plan.track.ident} ({plan.track.kind})."
+        for plan in plans
+    ]
+    if found.gaps:
+        steps.append(
+            f"Stepped over {sum(g.span.length for g in found.gaps):,} bytes in {len(found.gaps):,} places that belong to no sample."
+        )
+    steps.append(
+        "Took the frame rate from the donor." if timed else "Estimated the frame rate from the length of the sound."
+    )
+    pieces = _pieces(subject, donor, lender, span, plans, in_front)
+    return RepairDraft(pieces, tuple(steps), kept=kept)
+
+
+def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
+    """Lanes in the order they are asked, and the donor's track of each."""
+    source = donor.source
+    picture: list[tuple[Lane, Track]] = []
+    sound: list[tuple[Lane, Track]] = []
+    for track in lender.tracks:
+        if not track.offsets.size:
+            continue
+        stsd = track.box.child(b"mdia", b"minf", b"stbl", b"stsd")
+        entry = source.read(stsd.body, min(stsd.end - stsd.body, 1 << 16)) if stsd else b""
+        if track.codec in AVC | HEVC and (stream := read_record(entry)) is not None:
+            longest = min(max(8 * int(track.sizes.max()), 1 << 20), (1 << 8 * stream.prefix) - 1)
+            picture.append((VideoLane(stream, longest), track))
+        elif track.codec == b"jpeg" or track.codec in _PRORES:
+            picture.append((FrameLane(b"jpeg" if track.codec == b"jpeg" else b"icpf"), track))
+        elif track.aac is not None:
+            sound.append((AacLane(track.aac, max(2, int(track.sizes.min()) // 2)), track))
+        elif track.codec in (b"samr", b"sawb"):
+            per = max(1, round(track.durations.mean() / track.timescale / 0.02)) if track.timescale else 1
+            sound.append((AmrLane(track.codec, per), track))
+        elif track.codec in PCM_BYTES:
+            frame = PCM_BYTES[track.codec] * max(1, track.channels)
+            sizes, counts = np.unique(track.sizes, return_counts=True)
+            usual = tuple(sizes[np.argsort(-counts)][:256].tolist())
+            sound.append((PcmLane(frame, usual), track))
+    if len(picture) > 1 or sum(isinstance(lane, PcmLane) for lane, _ in sound) > 1:
+        raise RepairImpossible("The healthy file has several tracks of a kind that cannot be told apart.")
+    for lane, _ in sound:
+        if isinstance(lane, AacLane) and picture and isinstance(picture[0][0], VideoLane):
+            lane.video = picture[0][0]
+        if isinstance(lane, PcmLane) and picture:
+            other = picture[0][0]
+            lane.other = other if isinstance(other, VideoLane | FrameLane) else None
+    sound.sort(key=lambda pair: isinstance(pair[0], PcmLane))
+    both = picture + sound
+    return [lane for lane, _ in both], [track for _, track in both]
+
+
+def _share_sound(lanes: list[Lane]) -> None:
+    """Several AAC tracks of one configuration: the first took the samples of all."""
+    coded = [lane for lane in lanes if isinstance(lane, AacLane)]
+    for config in {lane.config for lane in coded}:
+        alike = [lane for lane in coded if lane.config == config]
+        if len(alike) > 1:
+            deal_out(alike[0].found, alike)
+
+
+def _plans(found: Walk, tracks: list[Track]) -> tuple[list[TrackPlan], float, bool]:
+    """The tracks with their timing, the percent of running time that is there, and whether the donor's rate held."""
+    lanes = found.lanes
+    inner = [g for g in found.gaps if any(g.before)]
+    pairs = [(n, lane, track) for n, (lane, track) in enumerate(zip(lanes, tracks, strict=True)) if len(lane.found)]
+    sound_seconds = max((_raw_seconds(lane, track) for _, lane, track in pairs if track.kind == "audio"), default=0.0)
+    plans: list[TrackPlan] = []
+    shares: list[float] = []
+    timed = True
+    picture: tuple[NDArray[np.int64], NDArray[np.float64]] | None = None
+    for number, lane, track in pairs:
+        offsets = np.array(lane.found.offsets, np.int64)
+        sizes = np.array(lane.found.sizes, np.int64)
+        breaks = {g.before[number] for g in inner}
+        if track.kind != "video":
+            plans.append(_sound_plan(lane, track, offsets, sizes, found, picture))
+            shares.append(_raw_seconds(lane, track) * track.timescale / max(1, plans[-1].ticks))
+            continue
+        donor_ticks = float(np.median(track.durations)) if track.durations.size else 1.0
+        if np.ptp(track.durations[:-1]) > 0.5 * donor_ticks if track.durations.size > 1 else False:
+            donor_ticks = float(track.durations.mean())
+        if isinstance(lane, VideoLane):
+            plan_of = schedule(lane.stream, lane.pictures, breaks)
+            decode, offset = plan_of.decode, plan_of.offset
+            sync = np.array([p.sync for p in lane.pictures], np.bool_)
+        else:
+            decode, offset = np.arange(offsets.size, dtype=np.int64), np.zeros(offsets.size, np.int64)
+            sync = np.ones(offsets.size, np.bool_)
+        whole = int(decode[-1]) + 1 == offsets.size
+        ticks, kept_rate = frame_duration(
+            track.timescale, donor_ticks, int(decode[-1]) + 1, sound_seconds, whole and not inner
+        )
+        timed = timed and kept_rate
+        plans.append(_video_plan(lane, track, offsets, sizes, decode, offset, sync, ticks))
+        shares.append(offsets.size / (int(decode[-1]) + 1))
+        picture = offsets, decode * ticks / track.timescale
+    kept = 100.0 * float(np.mean(shares)) if shares else 0.0
+    return plans, min(100.0, kept), timed
+
+
+def _video_plan(
+    lane: Lane,
+    track: Track,
+    offsets: NDArray[np.int64],
+    sizes: NDArray[np.int64],
+    decode: NDArray[np.int64],
+    offset: NDArray[np.int64],
+    sync: NDArray[np.bool_],
+    ticks: float,
+) -> TrackPlan:
+    edges = np.rint(np.append(decode, decode[-1] + 1) * ticks).astype(np.int64)
+    durations = np.diff(edges)
+    compose, delay = None, 0
+    if offset.any() or track.composition.size:
+        delay = max(round(track.composition_delay / ticks), 0)
+        if not track.composition_signed:
+            delay = max(delay, -int(offset.min()))
+        compose = np.rint((decode + offset + delay) * ticks).astype(np.int64) - edges[:-1]
+        if not compose.any():
+            compose = None
+    return TrackPlan(
+        track,
+        offsets,
+        sizes,
+        durations,
+        compose,
+        None if sync.all() else sync,
+        None,
+        round(delay * ticks),
+    )
+
+
+def _raw_seconds(lane: Lane, track: Track) -> float:
+    """Running time of the samples found, lost ones left out."""
+    if not track.timescale:
+        return 0.0
+    if isinstance(lane, PcmLane):
+        return sum(lane.found.sizes) / lane.frame / track.timescale * _tick(track, lane)
+    return len(lane.found) * _tick(track, lane) / track.timescale
+
+
+def _tick(track: Track, lane: Lane) -> int:
+    """Ticks of one sample: a value a channel for uncompressed sound, a frame otherwise."""
+    if isinstance(lane, PcmLane):
+        frames = float((track.sizes / lane.frame).sum())
+        return max(1, round(float(track.durations.sum()) / frames)) if frames else 1
+    return max(1, int(np.median(track.durations)))
+
+
+def _sound_plan(
+    lane: Lane,
+    track: Track,
+    offsets: NDArray[np.int64],
+    sizes: NDArray[np.int64],
+    found: Walk,
+    picture: tuple[NDArray[np.int64], NDArray[np.float64]] | None,
+) -> TrackPlan:
+    """Sound by counting; where picture lies beside it and something is missing, what is missing is left silent."""
+    tick = _tick(track, lane)
+    frames = sizes // lane.frame if isinstance(lane, PcmLane) else None
+    durations = np.full(offsets.size, tick, np.int64) if frames is None else frames * tick
+    gaps = [g.span.start for g in found.gaps if any(g.before)]
+    if picture is not None and gaps and track.timescale:
+        firsts = np.flatnonzero(np.append(True, offsets[1:] != offsets[:-1] + sizes[:-1]))
+        starts = (np.cumsum(durations) - durations)[firsts] / track.timescale
+        beside = picture[1][np.clip(np.searchsorted(picture[0], offsets[firsts]) - 1, 0, None)]
+        after = np.diff(np.searchsorted(np.array(gaps), offsets[firsts]), prepend=0) > 0
+        unit = (tick if frames is None else track.timescale * 0.02) / track.timescale
+        lost = lost_sound(starts, beside, after, unit)
+        for chunk in np.flatnonzero(lost):
+            if firsts[chunk]:
+                durations[firsts[chunk] - 1] += round(int(lost[chunk]) * unit * track.timescale)
+    return TrackPlan(track, offsets, sizes, durations, frames=frames)
+
+
+def _pieces(
+    subject: Subject, donor: Subject, lender: Movie, span: ByteSpan, plans: list[TrackPlan], in_front: bool
+) -> tuple[Piece, ...]:
+    """File type, media data and index, the index before or behind."""
+    kind = _file_type(subject) or _file_type(donor) or box_bytes(b"ftyp", b"isom\0\0\2\0isomiso2mp41")
+    head = struct.pack(">I4sQ", 1, b"mdat", 16 + span.length)
+    if not in_front:
+        shift = len(kind) + len(head) - span.start
+        return (kind, head, span, index_like(donor, lender, plans, shift))
+    room = len(index_like(donor, lender, plans, 0))
+    for _ in range(3):
+        index = index_like(donor, lender, plans, len(kind) + room + len(head) - span.start)
+        if len(index) == room:
+            break
+        room = len(index)
+    return (kind, index, head, span)
+
+
+def _file_type(subject: Subject) -> bytes | None:
+    head = subject.source.read(0, 8)
+    size = int.from_bytes(head[:4], "big")
+    return subject.source.read(0, size) if head[4:] == b"ftyp" and 16 <= size <= 512 else None

@@ -1,0 +1,316 @@
+"""Parameter sets and slice headers of AVC (ISO/IEC 14496-10) and HEVC (ISO/IEC 23008-2), as far as pictures need telling apart."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from jugal.formats.isobmff.bits import BitReader, unescape
+
+_HIGH_PROFILES = frozenset({44, 83, 86, 100, 110, 118, 122, 128, 134, 135, 138, 139, 244})
+_HEAD = 64
+
+
+@dataclass(frozen=True, slots=True)
+class Slice:
+    """The start of a slice header. ``order`` is the picture order count's low bits, None where decoding order shows."""
+
+    first: bool
+    address: int
+    kind: int
+    picture_set: int
+    number: int
+    order: int | None
+    idr: bool
+    sync: bool
+    reference: bool
+    bottom: int = 0
+    idr_id: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class _Sequence:
+    """What slice headers need of a sequence parameter set."""
+
+    width: int
+    height: int
+    units: int
+    number_bits: int = 0
+    order_type: int = 0
+    order_bits: int = 0
+    frames_only: bool = True
+    separate_planes: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class _Picture:
+    """What slice headers need of a picture parameter set."""
+
+    sequence: int
+    bottom_order: bool = False
+    dependent_slices: bool = False
+    output_flag: bool = False
+    extra_bits: int = 0
+
+
+@dataclass(slots=True)
+class AvcStream:
+    """Reads AVC units. ``prefix`` is the length field's bytes."""
+
+    prefix: int = 4
+    sequences: dict[int, _Sequence] = field(default_factory=dict)
+    pictures: dict[int, _Picture] = field(default_factory=dict)
+    #: Unit types: before a picture's slices, and all that belong to one.
+    opening = frozenset({6, 7, 8, 9, 14, 15})
+    slices = frozenset({1, 5})
+    parameters = frozenset({7, 8})
+    legal = frozenset({1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 14, 15, 20})
+
+    @staticmethod
+    def unit_type(head: bytes) -> int:
+        """The unit's type, -1 where the header is no legal one (7.4.1)."""
+        kind = head[0] & 31
+        if head[0] & 0x80 or kind not in AvcStream.legal:
+            return -1
+        reference = head[0] & 0x60
+        if (kind in (6, 9, 10, 11, 12) and reference) or (kind in (5, 7, 8) and not reference):
+            return -1
+        return kind
+
+    def add(self, unit: bytes) -> bool:
+        """Takes in a parameter set; False where it is none that can be read."""
+        bits = BitReader(unescape(unit[1:]))
+        if unit[0] & 31 == 7:
+            return self._sequence(bits)
+        number, sequence = bits.ue(), bits.ue()
+        bits.skip(1)
+        if number > 255 or sequence > 31:
+            return False
+        self.pictures[number] = _Picture(sequence, bottom_order=bool(bits.take(1)))
+        return not bits.overrun
+
+    def _sequence(self, bits: BitReader) -> bool:
+        profile = bits.take(8)
+        bits.skip(16)
+        number, chroma, separate = bits.ue(), 1, False
+        if profile in _HIGH_PROFILES:
+            chroma = bits.ue()
+            separate = chroma == 3 and bool(bits.take(1))
+            bits.ue(), bits.ue()
+            bits.skip(1)
+            if bits.take(1):
+                for k in range(8 if chroma != 3 else 12):
+                    if bits.take(1):
+                        _skip_scaling_list(bits, 16 if k < 6 else 64)
+        number_bits, order_type, order_bits = bits.ue() + 4, bits.ue(), 0
+        if order_type == 0:
+            order_bits = bits.ue() + 4
+        elif order_type == 1:
+            bits.skip(1)
+            bits.se(), bits.se()
+            for _ in range(min(bits.ue(), 255)):
+                bits.se()
+        bits.ue()
+        bits.skip(1)
+        across, down = bits.ue() + 1, bits.ue() + 1
+        frames_only = bool(bits.take(1))
+        if bits.overrun or number > 31 or number_bits > 16 or order_bits > 16 or across > 4096 or down > 4096:
+            return False
+        down *= 1 if frames_only else 2
+        self.sequences[number] = _Sequence(
+            16 * across, 16 * down, across * down, number_bits, order_type, order_bits, frames_only, separate
+        )
+        return True
+
+    def read_slice(self, unit: bytes) -> Slice | None:
+        """The slice header at the start of ``unit`` (7.3.3); None where it is not a legal one of this stream."""
+        head = unit[0]
+        bits = BitReader(unescape(unit[1:_HEAD]))
+        address, kind, picture_set = bits.ue(), bits.ue(), bits.ue()
+        picture = self.pictures.get(picture_set)
+        sequence = self.sequences.get(picture.sequence) if picture else None
+        if picture is None or sequence is None or kind > 9 or address >= sequence.units:
+            return None
+        idr = head & 31 == 5
+        if idr and kind % 5 not in (2, 4):
+            return None
+        if sequence.separate_planes:
+            bits.skip(2)
+        number, bottom, idr_id, order = bits.take(sequence.number_bits), 0, 0, None
+        if not sequence.frames_only and bits.take(1):
+            bottom = 1 + bits.take(1)
+        if idr:
+            idr_id = bits.ue()
+            if number or idr_id > 65535:
+                return None
+        if sequence.order_type == 0:
+            order = bits.take(sequence.order_bits)
+        return Slice(
+            address == 0, address, kind % 5, picture_set, number, order, idr, idr, bool(head & 0x60), bottom, idr_id
+        )
+
+    def order_range(self, first: Slice) -> int:
+        """The picture order count's low bits wrap at this value."""
+        return 1 << self.sequences[self.pictures[first.picture_set].sequence].order_bits
+
+    def same_picture(self, one: Slice, other: Slice) -> bool:
+        """Both belong to one sample: one picture, or the two fields of a frame (7.4.1.2.4)."""
+        if one.number != other.number or one.picture_set != other.picture_set or one.idr != other.idr:
+            return bool(one.bottom and other.bottom and one.number == other.number and one.bottom != other.bottom)
+        if one.bottom != other.bottom:
+            return bool(one.bottom and other.bottom)
+        if one.reference != other.reference or one.order != other.order:
+            return False
+        return not (one.idr and one.idr_id != other.idr_id) and not other.first
+
+
+@dataclass(slots=True)
+class HevcStream:
+    """Reads HEVC units, as AvcStream does."""
+
+    prefix: int = 4
+    sequences: dict[int, _Sequence] = field(default_factory=dict)
+    pictures: dict[int, _Picture] = field(default_factory=dict)
+    opening = frozenset({32, 33, 34, 35, 39})
+    slices = frozenset({*range(10), *range(16, 22)})
+    parameters = frozenset({32, 33, 34})
+    legal = frozenset({*range(10), *range(16, 22), *range(32, 41), *range(48, 64)})
+
+    @staticmethod
+    def unit_type(head: bytes) -> int:
+        kind = head[0] >> 1 & 63
+        layer = (head[0] & 1) << 5 | head[1] >> 3
+        if head[0] & 0x80 or kind not in HevcStream.legal or head[1] & 7 == 0 or (layer and kind < 32):
+            return -1
+        return kind
+
+    def add(self, unit: bytes) -> bool:
+        kind = unit[0] >> 1 & 63
+        bits = BitReader(unescape(unit[2:]))
+        if kind == 32:
+            return True
+        if kind == 33:
+            return self._sequence(bits)
+        number, sequence = bits.ue(), bits.ue()
+        if number > 63 or sequence > 15:
+            return False
+        dependent, output = bool(bits.take(1)), bool(bits.take(1))
+        self.pictures[number] = _Picture(sequence, False, dependent, output, bits.take(3))
+        return not bits.overrun
+
+    def _sequence(self, bits: BitReader) -> bool:
+        bits.skip(4)
+        layers = bits.take(3)
+        bits.skip(1 + 88 + 8)
+        present = [(bits.take(1), bits.take(1)) for _ in range(layers)]
+        if layers:
+            bits.skip(2 * (8 - layers))
+        for profile, level in present:
+            bits.skip(88 * profile + 8 * level)
+        number, chroma = bits.ue(), bits.ue()
+        separate = chroma == 3 and bool(bits.take(1))
+        width, height = bits.ue(), bits.ue()
+        if bits.take(1):
+            for _ in range(4):
+                bits.ue()
+        bits.ue(), bits.ue()
+        order_bits = bits.ue() + 4
+        for _ in range(layers + 1 if bits.take(1) else 1):
+            bits.ue(), bits.ue(), bits.ue()
+        block = bits.ue() + 3 + bits.ue()
+        if bits.overrun or number > 15 or order_bits > 16 or not 3 <= block <= 8 or width > 65535 or height > 65535:
+            return False
+        units = -(-width >> block) * -(-height >> block)
+        self.sequences[number] = _Sequence(width, height, units, 0, 0, order_bits, True, separate)
+        return True
+
+    def read_slice(self, unit: bytes) -> Slice | None:
+        """slice_segment_header (7.3.6.1) as far as the picture order count."""
+        kind = unit[0] >> 1 & 63
+        bits = BitReader(unescape(unit[2:_HEAD]))
+        first, irap, idr = bool(bits.take(1)), kind >= 16, kind in (19, 20)
+        if irap:
+            bits.skip(1)
+        picture_set = bits.ue()
+        picture = self.pictures.get(picture_set)
+        sequence = self.sequences.get(picture.sequence) if picture else None
+        if picture is None or sequence is None:
+            return None
+        address = 0
+        if not first:
+            dependent = picture.dependent_slices and bits.take(1)
+            address = bits.take((sequence.units - 1).bit_length())
+            if not 0 < address < sequence.units:
+                return None
+            if dependent:
+                return Slice(False, address, 0, picture_set, 0, None, idr, irap, True)
+        bits.skip(picture.extra_bits)
+        slice_kind = bits.ue()
+        if slice_kind > 2 or (irap and slice_kind != 2):
+            return None
+        bits.skip((1 if picture.output_flag else 0) + (2 if sequence.separate_planes else 0))
+        order = 0 if idr else bits.take(sequence.order_bits)
+        return Slice(first, address, slice_kind, picture_set, 0, order, idr, irap, kind % 2 == 1 or kind >= 16)
+
+    def order_range(self, first: Slice) -> int:
+        return 1 << self.sequences[self.pictures[first.picture_set].sequence].order_bits
+
+    def same_picture(self, one: Slice, other: Slice) -> bool:
+        return not other.first
+
+
+VideoStream = AvcStream | HevcStream
+
+
+def _skip_scaling_list(bits: BitReader, size: int) -> None:
+    last = following = 8
+    for _ in range(size):
+        if following:
+            following = (last + bits.se()) % 256
+        last = following or last
+
+
+def read_record(entry: bytes) -> VideoStream | None:
+    """The decoder configuration record in a sample entry: avcC or hvcC (ISO/IEC 14496-15 5.3.3.1, 8.3.3.1)."""
+    if (at := entry.find(b"avcC")) >= 4:
+        body = entry[at + 4 : at - 4 + int.from_bytes(entry[at - 4 : at], "big")]
+        return _avc_record(body)
+    if (at := entry.find(b"hvcC")) >= 4:
+        body = entry[at + 4 : at - 4 + int.from_bytes(entry[at - 4 : at], "big")]
+        return _hevc_record(body)
+    return None
+
+
+def _take_units(stream: VideoStream, units: Iterable[bytes]) -> VideoStream | None:
+    for unit in units:
+        if len(unit) > 4 and stream.unit_type(unit[:2]) in stream.parameters:
+            stream.add(unit)
+    return stream if stream.sequences and stream.pictures else None
+
+
+def _avc_record(body: bytes) -> VideoStream | None:
+    if len(body) < 7:
+        return None
+    units, at = [], 5
+    for mask in (31, 255):
+        count = body[at] & mask if at < len(body) else 0
+        at += 1
+        for _ in range(count):
+            size = int.from_bytes(body[at : at + 2], "big")
+            units.append(body[at + 2 : at + 2 + size])
+            at += 2 + size
+    return _take_units(AvcStream((body[4] & 3) + 1), units)
+
+
+def _hevc_record(body: bytes) -> VideoStream | None:
+    if len(body) < 23:
+        return None
+    units, at = [], 23
+    for _ in range(body[22]):
+        count = int.from_bytes(body[at + 1 : at + 3], "big")
+        at += 3
+        for _ in range(min(count, 64)):
+            size = int.from_bytes(body[at : at + 2], "big")
+            units.append(body[at + 2 : at + 2 + size])
+            at += 2 + size
+    return _take_units(HevcStream((body[21] & 3) + 1), units)

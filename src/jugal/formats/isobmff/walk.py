@@ -1,0 +1,104 @@
+"""Finds the samples of a movie in its media data without an index: lanes take turns, gaps are stepped over."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.isobmff.lanes import AacLane, Found, FrameLane, Lane, PcmLane, VideoLane
+from jugal.model.span import ByteSpan
+
+_MAX_GAPS = 20_000
+
+
+@dataclass(slots=True)
+class Gap:
+    """Bytes that belong to no sample, and how many samples each lane had before them."""
+
+    span: ByteSpan
+    before: tuple[int, ...]
+
+
+@dataclass(slots=True)
+class Walk:
+    """What the walk found."""
+
+    lanes: list[Lane]
+    gaps: list[Gap] = field(default_factory=list)
+
+    @property
+    def explained(self) -> int:
+        """Bytes that belong to samples."""
+        return sum(sum(lane.found.sizes) for lane in self.lanes)
+
+
+def walk(data: NDArray[np.uint8], start: int, end: int, lanes: list[Lane]) -> Walk:
+    """Takes all samples from ``start`` to ``end``. Lanes with strong marks must come first, sound after picture."""
+    result = Walk(lanes)
+    anchors = [lane for lane in lanes if isinstance(lane, VideoLane | FrameLane)]
+    at = start
+    while at < end:
+        before = at
+        at = _turn(data, at, end, lanes)
+        if at > before:
+            continue
+        counts = tuple(len(lane.found) for lane in lanes)
+        at = _step_over(data, at, end, lanes, anchors)
+        result.gaps.append(Gap(ByteSpan(before, at), counts))
+        if len(result.gaps) >= _MAX_GAPS:
+            break
+    return result
+
+
+def _turn(data: NDArray[np.uint8], at: int, end: int, lanes: list[Lane]) -> int:
+    """Lets the first lane whose sample begins here take what it can."""
+    for lane in lanes:
+        stop = lane.take(data, at, end)
+        if stop > at:
+            return stop
+    return at
+
+
+def _step_over(
+    data: NDArray[np.uint8], at: int, end: int, lanes: list[Lane], anchors: list[VideoLane | FrameLane]
+) -> int:
+    """The next place where a sample begins: of the picture, or of coded sound that leads up to it."""
+    goal = min((lane.seek(data, at + 1, end) for lane in anchors), default=end)
+    for lane in lanes:
+        if isinstance(lane, AacLane):
+            hit = lane.seek_to(data, at + 1, goal, goal if goal < end else -1, end)
+            goal = min(goal, hit)
+        elif isinstance(lane, VideoLane | FrameLane | PcmLane):
+            continue
+        else:
+            goal = min(goal, lane.seek(data, at + 1, goal))
+    return goal
+
+
+def deal_out(found: Found, lanes: list[AacLane]) -> None:
+    """Samples of two and more sound tracks of one kind, taken by the first lane, shared among all of them.
+
+    Each run without a break holds one chunk of every track in turn; who has fewer samples so far gets the odd one.
+    """
+    offsets, sizes = found.offsets, found.sizes
+    runs: list[tuple[int, int]] = []
+    begin = 0
+    for k in range(1, len(offsets) + 1):
+        if k == len(offsets) or offsets[k] != offsets[k - 1] + sizes[k - 1]:
+            runs.append((begin, k))
+            begin = k
+    shares = [Found() for _ in lanes]
+    for first, last in runs:
+        count, at = last - first, first
+        for turn, share in enumerate(shares):
+            rest = len(shares) - turn
+            behind = sum(len(s) for s in shares[turn:]) + (last - at)
+            take = min(last - at, max(0, round(behind / rest) - len(share))) if rest > 1 else last - at
+            take = take if count >= len(shares) else last - at
+            for k in range(at, at + take):
+                share.add(offsets[k], offsets[k] + sizes[k])
+            at += take
+    for lane, share in zip(lanes, shares, strict=True):
+        lane.found = share

@@ -1,0 +1,105 @@
+"""Writing boxes and indexes: new bodies in place of old ones, durations, patches laid over the source."""
+
+from __future__ import annotations
+
+import struct
+
+from jugal.binary.output import Piece
+from jugal.formats.base import Subject
+from jugal.formats.isobmff.boxes import CONTAINERS, Box
+from jugal.formats.isobmff.tables import Track
+from jugal.model.span import ByteSpan
+
+#: In place of a new body: the box is left out.
+DROP = b"DROP"
+
+
+def box_bytes(kind: bytes, body: bytes) -> bytes:
+    """A box with a 32-bit size."""
+    return struct.pack(">I4s", len(body) + 8, kind) + body
+
+
+def patched(
+    subject: Subject, patches: list[tuple[int, bytes]], start: int = 0, end: int | None = None
+) -> tuple[Piece, ...]:
+    """The source from ``start`` to ``end`` with ``patches`` (offset, bytes) laid over it."""
+    pieces: list[Piece] = []
+    at, stop = start, subject.size if end is None else end
+    for offset, data in sorted(patches):
+        if offset > at:
+            pieces.append(ByteSpan(at, offset))
+        pieces.append(data)
+        at = offset + len(data)
+    if at < stop:
+        pieces.append(ByteSpan(at, stop))
+    return tuple(pieces)
+
+
+def set_durations(
+    subject: Subject,
+    tracks: list[Track],
+    moov: Box,
+    ends: dict[int, float],
+    longest: float,
+    new_bodies: dict[int, bytes],
+) -> None:
+    """mvhd, tkhd and mdhd durations, and edit lists no longer than what is left."""
+    source = subject.source
+    head = moov.child(b"mvhd")
+    scale = 1000
+    if head is not None:
+        body = bytearray(source.read(head.body, head.end - head.body))
+        wide = body[0] == 1
+        scale = int.from_bytes(body[20:24] if wide else body[12:16], "big")
+        put_number(body, 24 if wide else 16, wide, round(longest * scale))
+        new_bodies[head.start] = bytes(body)
+    for track in tracks:
+        seconds = ends[id(track)]
+        box = track.box.child(b"tkhd")
+        if box is not None:
+            body = bytearray(source.read(box.body, box.end - box.body))
+            wide = body[0] == 1
+            put_number(body, 28 if wide else 20, wide, round(seconds * scale))
+            new_bodies[box.start] = bytes(body)
+        box = track.box.child(b"mdia", b"mdhd")
+        if box is not None:
+            body = bytearray(source.read(box.body, box.end - box.body))
+            wide = body[0] == 1
+            put_number(body, 24 if wide else 16, wide, round(seconds * track.timescale))
+            new_bodies[box.start] = bytes(body)
+        box = track.box.child(b"edts", b"elst")
+        if box is not None:
+            body = bytearray(source.read(box.body, box.end - box.body))
+            entries = int.from_bytes(body[4:8], "big")
+            wide = body[0] == 1
+            if entries == 1:
+                put_number(body, 8, wide, round(seconds * scale))
+                new_bodies[box.start] = bytes(body)
+
+
+def put_number(body: bytearray, at: int, wide: bool, value: int) -> None:
+    width = 8 if wide else 4
+    body[at : at + width] = value.to_bytes(width, "big")
+
+
+def serialise(subject: Subject, root: Box, new_bodies: dict[int, bytes]) -> bytes:
+    """``root`` with the bodies in ``new_bodies`` (by box start) in place of the old ones; DROP leaves a box out."""
+    source = subject.source
+    done: dict[int, bytes] = {}
+    order: list[Box] = []
+    stack = [root]
+    while stack:
+        box = stack.pop()
+        order.append(box)
+        stack.extend(box.children)
+    for box in reversed(order):
+        if box.start in new_bodies:
+            body = new_bodies[box.start]
+            done[box.start] = b"" if body == DROP else box_bytes(box.kind, body)
+        elif box.kind in CONTAINERS and box.children:
+            prefix = source.read(box.body, box.children[0].start - box.body)
+            tail = source.read(box.children[-1].end, box.end - box.children[-1].end)
+            done[box.start] = box_bytes(box.kind, prefix + b"".join(done[c.start] for c in box.children) + tail)
+        else:
+            done[box.start] = source.read(box.start, box.end - box.start)
+    return done[root.start]

@@ -68,39 +68,53 @@ def clip(
     options: dict[str, str] | None = None,
     mux: dict[str, str] | None = None,
     bit_rate: int = 900_000,
+    sounds: int = 1,
 ) -> bytes:
-    """A clip with picture and sound by FFmpeg's encoders."""
+    """A clip with picture and ``sounds`` sound tracks by FFmpeg's encoders."""
     # Moving the index to the front needs a file that the muxer can open again.
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"clip.{container}"
-        _write_clip(path, seconds, size, rate, container, video, audio, seed, options or {}, mux or {}, bit_rate)
+        _write_clip(
+            path,
+            seconds,
+            size,
+            rate,
+            container,
+            video,
+            audio,
+            seed,
+            options or {},
+            mux or {},
+            bit_rate,
+            sounds if audio else 0,
+        )
         return path.read_bytes()
 
 
 def _write_clip(
     path: Path, seconds: float, size: tuple[int, int], rate: int, container: str, video: str, audio: str | None, seed: int,
-    options: dict[str, str], mux: dict[str, str], bit_rate: int,
+    options: dict[str, str], mux: dict[str, str], bit_rate: int, sounds: int,
 ) -> None:  # fmt: skip
     with av.open(str(path), "w", format=container, options=mux) as file:
         stream = file.add_stream(video, rate=rate, options={"g": "25", **options})
         stream.width, stream.height = size
         stream.pix_fmt = "yuvj420p" if video == "mjpeg" else ("yuv422p10le" if video == "prores_ks" else "yuv420p")
         stream.bit_rate = bit_rate
-        sound = file.add_stream(audio, rate=48000) if audio else None
-        if sound is not None:
-            sound.layout = "stereo"
-        samples = river_sound(seconds, 48000, 2, seed)
+        tracks = [file.add_stream(audio, rate=48000) for _ in range(sounds)]
+        for track in tracks:
+            track.layout = "stereo"
+        recordings = [river_sound(seconds, 48000, 2, seed + 50 * n) for n in range(sounds)]
         position, step = 0, 1024
         for number in range(int(seconds * rate)):
             frame = av.VideoFrame.from_ndarray(river_frame(*size, number, seed), format="rgb24")
             frame.pts = number
             file.mux(stream.encode(frame))
-            while sound is not None and position < min(len(samples), int((number + 1) * 48000 / rate)):
-                file.mux(sound.encode(_sound_frame(samples, position, step, sound.format.name)))
+            while tracks and position < min(len(recordings[0]), int((number + 1) * 48000 / rate)):
+                for track, samples in zip(tracks, recordings, strict=True):
+                    file.mux(track.encode(_sound_frame(samples, position, step, track.format.name)))
                 position += step
-        file.mux(stream.encode(None))
-        if sound is not None:
-            file.mux(sound.encode(None))
+        for track in [stream, *tracks]:
+            file.mux(track.encode(None))
 
 
 def _sound_frame(samples: np.ndarray, position: int, step: int, layout: str) -> av.AudioFrame:

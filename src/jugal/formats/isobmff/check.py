@@ -15,7 +15,7 @@ from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.heif import examine_items
 from jugal.formats.isobmff.movie import Movie, bad_spans, is_dense, read_movie
 from jugal.formats.isobmff.offsets import Step, apply_steps, find_steps
-from jugal.formats.isobmff.rebuild import media_span
+from jugal.formats.isobmff.rebuild import media_span, stated_share
 from jugal.formats.isobmff.tables import Track
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
@@ -61,9 +61,9 @@ def examine(subject: Subject, report: Report) -> None:
     shares = [payload.good_share(t, lost_of) for t, lost_of in zip(judged, lost, strict=True)]
     plays = scoring.share(_weighted(judged, shares), 1.0)
     best = plays
-    if first_bad and plays < 98:
+    if (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
         plays, best = _offset_forecast(subject, report, movie, judged, spans, plays)
-    _soften(report, first_bad)
+    _soften(report, movie, first_bad)
     if movie.swallowed is not None:
         best = max(best, _swallowed(subject, report, movie, judged, plays))
         plays = plays * min(1.0, movie.swallowed.start / subject.size)
@@ -116,18 +116,21 @@ def _late_start(subject: Subject, report: Report, start: int) -> None:
     report.plan("trim-start", "Cut the bytes before the first box away.", report.attainable)
 
 
-def _soften(report: Report, first_bad: bool) -> None:
+def _soften(report: Report, movie: Movie, first_bad: bool) -> None:
     """A box size that is off because bytes were lost further on is a consequence, not the damage itself."""
     samples = [f for f in report.findings if f.code in (FindingCode.MP4_SAMPLE, FindingCode.MP4_HOLE) and f.span]
     if not first_bad or not samples:
         return
     first = min(f.span.start for f in samples if f.span)
+    covers = next((b for b in movie.mdats if movie.hidden and movie.moov and b.start < movie.moov.start), None)
+    # Whole sectors between where the index should lie and where it does: they were lost on the way.
+    missing = covers.start + covers.stated - movie.moov.start if covers and movie.moov else 0
     for at, finding in enumerate(report.findings):
         if (
             finding.code is FindingCode.BOX_SIZE
             and finding.severity is Severity.FATAL
             and finding.span
-            and first - finding.span.start > 65_536
+            and (first - finding.span.start > 65_536 or (missing > 0 and missing % 512 == 0))
         ):
             report.findings[at] = replace(finding, severity=Severity.MINOR)
 
@@ -310,7 +313,7 @@ def _rebuild_forecast(subject: Subject, report: Report) -> float:
     lost = sum(f.span.clip(span).length for f in subject.blocks.fills_in(span, 512))
     if span.length - lost < 4096:
         return 0.0
-    best = scoring.share(span.length - lost, span.length)
+    best = scoring.share(span.length - lost, span.length) * stated_share(subject, span)
     report.plan(
         "rebuild-index",
         "Find the samples in the media data and write a new index with a healthy file's help.",
@@ -501,17 +504,21 @@ def _offset_forecast(
     shares, now = [], []
     for track in judged:
         moved = moved_track(track, steps)
-        state, _ = payload.inspect(subject, track, spans if track.kind == "video" else [])
+        relevant = spans if track.kind == "video" else []
+        state, _ = payload.inspect(subject, track, relevant)
         off = (state != 0) | (moved.offsets != track.offsets)
         now.append(payload.good_share(track, payload.spread_to_sync(track, off)))
-        state, _ = payload.inspect(subject, moved, spans if track.kind == "video" else [])
+        state, _ = payload.inspect(subject, moved, relevant)
         shares.append(payload.good_share(track, payload.spread_to_sync(track, state != 0)))
     best = scoring.share(_weighted(judged, shares), 1.0)
-    if best > plays + 0.5:
+    woken = any(
+        payload.reads_nowhere(subject, t) and not payload.reads_nowhere(subject, moved_track(t, steps)) for t in judged
+    )
+    if best > plays + 0.5 or woken:
         constant = len(steps) == 1 and steps[0].from_offset <= min(int(t.offsets.min()) for t in judged)
         what = f"all by {steps[0].delta:+,} bytes" if constant else f"in {len(steps)} steps"
-        place = movie.moov.start if constant and movie.moov else None
-        if constant and plays < 50:
+        place = min(int(t.offsets.min()) for t in judged)
+        if constant and _weighted(judged, now) < 0.5:
             report.add(
                 FindingCode.MP4_SHIFTED,
                 Severity.FATAL,
@@ -528,7 +535,8 @@ def moved_track(track: Track, steps: list[Step]) -> Track:
     """``track`` with its sample offsets corrected by ``steps``."""
     starts = track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
     moved = Track(track.box, track.ident, track.handler, track.codec, track.timescale)
-    moved.prefix, moved.sizes, moved.durations, moved.sync = (
+    moved.aac, moved.prefix, moved.sizes, moved.durations, moved.sync = (
+        track.aac,
         track.prefix,
         track.sizes,
         track.durations,

@@ -44,21 +44,6 @@ def _runs(values: NDArray[np.int64]) -> list[tuple[int, int]]:
     return list(zip(np.diff(edges, prepend=0).tolist(), values[edges - 1].tolist(), strict=True))
 
 
-def _value_times(durations: NDArray[np.int64], frames: NDArray[np.int64]) -> list[tuple[int, int]]:
-    """Times of single sound values: all alike, but for the last before a silence."""
-    tick = int(np.median(durations // np.maximum(frames, 1)))
-    rows: list[tuple[int, int]] = []
-    for count, extra in zip(frames.tolist(), (durations - frames * tick).tolist(), strict=True):
-        head = count - 1 if extra else count
-        if rows and rows[-1][1] == tick:
-            rows[-1] = (rows[-1][0] + head, tick)
-        elif head:
-            rows.append((head, tick))
-        if extra:
-            rows.append((1, tick + extra))
-    return rows
-
-
 def _table(kind: bytes, rows: Sequence[tuple[int, ...]], signed: bool = False) -> bytes:
     letter = "i" if signed else "I"
     packed = b"".join(struct.pack(f">I{letter * (len(row) - 1)}", *row) for row in rows)
@@ -74,9 +59,10 @@ def _sample_table(donor: Subject, plan: TrackPlan, shift: int) -> bytes:
     offsets, sizes = plan.offsets + shift, plan.sizes
     if plan.frames is not None:
         frame = max(1, int(sizes[0] // max(1, plan.frames[0])))
-        times = _value_times(plan.durations, plan.frames)
+        count = int(plan.frames.sum())
+        times = [(count, max(1, plan.ticks // max(1, count)))]
         firsts, per_chunk = np.arange(offsets.size), plan.frames
-        size_body = struct.pack(">III", 0, frame, int(plan.frames.sum()))
+        size_body = struct.pack(">III", 0, frame, count)
     else:
         times = _runs(plan.durations)
         firsts = np.flatnonzero(np.append(True, offsets[1:] != offsets[:-1] + sizes[:-1]))
@@ -122,6 +108,17 @@ def index_like(donor: Subject, lender: Movie, plans: list[TrackPlan], shift: int
     for head in (moov.child(b"mvhd"), *(p.track.box.child(*path) for p in plans for path in _HEADS)):
         if head is not None:
             bodies[head.start] = _undated(bodies.get(head.start) or donor.source.read(head.body, head.end - head.body))
+    return serialise(donor, moov, bodies)
+
+
+def empty_index_of(donor: Subject, lender: Movie) -> bytes:
+    """The donor's moov for fragments that follow: without what is true of the donor only."""
+    moov = lender.moov
+    assert moov is not None
+    bodies: dict[int, bytes] = {b.start: DROP for b in moov.children if b.kind in (b"udta", b"meta", b"uuid")}
+    for head in (moov.child(b"mvhd"), *(t.box.child(*path) for t in lender.tracks for path in _HEADS)):
+        if head is not None:
+            bodies[head.start] = _undated(donor.source.read(head.body, head.end - head.body))
     return serialise(donor, moov, bodies)
 
 

@@ -15,6 +15,8 @@ from jugal.kernels.aac import bands, books, find_run, parse_run
 
 _WINDOW = 1 << 20
 _RECOVERY_POINT = 6
+#: A picture of so few bytes is believed only when another follows.
+_SURE = 12
 
 
 @dataclass(slots=True)
@@ -119,6 +121,18 @@ class VideoLane:
     def begins(self, data: NDArray[np.uint8], at: int, end: int) -> bool:
         return self._sample(data, at, end)[1] is not None
 
+    def _surely(self, data: NDArray[np.uint8], at: int, end: int) -> bool:
+        """A picture begins at ``at`` beyond chance: another follows, or it is of a usual size without a start code."""
+        stop, picture = self._sample(data, at, end)
+        if picture is None:
+            return False
+        if self.begins(data, stop, end):
+            return True
+        if not _SURE < stop - at <= self.longest // 4:
+            return False
+        body = data[at + self.stream.prefix : stop].tobytes()
+        return not any(code in body for code in (b"\0\0\0\0", b"\0\0\2"))
+
     def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         prefix = self.stream.prefix
         while at < end:
@@ -134,8 +148,7 @@ class VideoLane:
             fits = np.flatnonzero((lengths >= 2) & (lengths <= self.longest) & (head < 0x80) & (head > 0))
             for candidate in fits.tolist():
                 here = at + candidate
-                following, picture = self._sample(data, here, end)
-                if picture is not None and (following - here > 64 or self.begins(data, following, end)):
+                if self._surely(data, here, end):
                     return here
             at += count
         return end
@@ -186,33 +199,35 @@ class PcmLane:
 
     frame: int
     usual: tuple[int, ...]
-    other: VideoLane | FrameLane | None = None
+    other: VideoLane | FrameLane | VopLane | None = None
     found: Found = field(default_factory=Found)
 
     def take(self, data: NDArray[np.uint8], at: int, end: int) -> int:
-        begin, stop = self._chunk(data, at, end)
-        if stop > begin:
-            self.found.add(begin, stop)
+        stop = self._end(data, at, end)
+        if stop > at:
+            self.found.add(at, stop)
         return stop
 
-    def _chunk(self, data: NDArray[np.uint8], at: int, end: int) -> tuple[int, int]:
+    def _end(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         if self.other is None:
-            return at, at + (end - at) // self.frame * self.frame
+            return at + (end - at) // self.frame * self.frame
         for size in self.usual:
             if at + size == end or (at + size < end and self.other.begins(data, at + size, end)):
-                return at, at + size
+                return at + size
         longest = max(self.usual, default=0)
         stop = self.other.seek(data, at, end)
         if stop >= end:
             # The last chunk is no longer than any before it.
-            return at, at + min(end - at, longest) // self.frame * self.frame
-        if stop - at > longest:
-            # Broken picture data come first: only what stands right before the next picture is sound.
-            return stop - (self.usual[0] if self.usual else 0), stop
-        return at, at + (stop - at) // self.frame * self.frame
+            return at + min(end - at, longest) // self.frame * self.frame
+        # More than a chunk: broken picture data come first.
+        return at if stop - at > longest else at + (stop - at) // self.frame * self.frame
 
     def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         return end
+
+    def before(self, goal: int) -> int:
+        """Where the chunk begins that ends with the picture's sample at ``goal``."""
+        return goal - (self.usual[0] if self.usual else 0)
 
 
 @dataclass(slots=True)
@@ -240,13 +255,21 @@ class FrameLane:
 
     @staticmethod
     def _entropy_end(data: NDArray[np.uint8], at: int, end: int) -> int:
-        """Behind the EOI that follows coded data at ``at``; 0 where there is none."""
+        """Behind the EOI that ends the scans from ``at``; 0 where another marker than RST, DHT or SOS comes first."""
         while at < end:
             window = data[at : min(end, at + 65536)]
-            hits = np.flatnonzero((window[:-1] == 0xFF) & (window[1:] == 0xD9))
-            if hits.size:
-                return at + int(hits[0]) + 2
-            at += max(1, window.size - 1)
+            marks = np.flatnonzero((window[:-1] == 0xFF) & (window[1:] != 0) & (window[1:] != 0xFF))
+            kinds = window[marks + 1]
+            other = np.flatnonzero((kinds < 0xD0) | (kinds > 0xD7))
+            if other.size:
+                kind, here = int(kinds[other[0]]), at + int(marks[other[0]])
+                if kind == 0xD9:
+                    return here + 2
+                if kind not in (0xC4, 0xDA, 0xDD) or here + 4 > end:
+                    return 0
+                at = here + 2 + (int(data[here + 2]) << 8 | int(data[here + 3]))
+            else:
+                at += max(1, window.size - 1)
         return 0
 
     def begins(self, data: NDArray[np.uint8], at: int, end: int) -> bool:
@@ -270,6 +293,56 @@ class FrameLane:
             at += max(1, len(window) - 8)
         return end
 
+
+@dataclass(slots=True)
+class VopLane:
+    """MPEG-4 Visual (ISO/IEC 14496-2): a sample goes on until the next start code, or the sound that leads up to it."""
+
+    sound: AacLane | None = None
+    found: Found = field(default_factory=Found)
+    sync: list[bool] = field(default_factory=list)
+
+    def begins(self, data: NDArray[np.uint8], at: int, end: int) -> bool:
+        return self._picture(data, at, end) >= 0
+
+    def _picture(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        """Where the video object plane's start code lies of the sample that begins at ``at``; -1 where none begins."""
+        head = data[at : min(end, at + 512)].tobytes()
+        if head[:3] != b"\0\0\1" or len(head) < 5 or head[3] not in _VOP_STARTS:
+            return -1
+        hit = head.find(b"\0\0\1\xb6")
+        return at + hit if hit >= 0 else -1
+
+    def take(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        while at < end:
+            picture = self._picture(data, at, end)
+            if picture < 0:
+                break
+            stop = following = self.seek(data, picture + 5, end)
+            if self.sound is not None:
+                hit = self.sound.seek_to(data, picture + 5, following, following, end)
+                stop = min(stop, hit)
+            self.found.add(at, stop)
+            self.sync.append(int(data[picture + 4]) >> 6 == 0 if picture + 4 < end else False)
+            at = stop
+            if stop < following:
+                break
+        return at
+
+    def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        while at < end:
+            window = data[at : min(end, at + _WINDOW)].tobytes()
+            hit = window.find(b"\0\0\1")
+            while 0 <= hit < len(window) - 3:
+                if window[hit + 3] in _VOP_STARTS and self.begins(data, at + hit, end):
+                    return at + hit
+                hit = window.find(b"\0\0\1", hit + 1)
+            at += max(1, len(window) - 4)
+        return end
+
+
+#: Start codes of a video object plane, of a group of them and of a visual object sequence.
+_VOP_STARTS = (0xB6, 0xB3, 0xB0)
 
 #: Bytes of an AMR narrow-band and wide-band frame by frame type, with its header (RFC 4867 5.3).
 _AMR = {

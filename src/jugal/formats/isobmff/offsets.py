@@ -14,6 +14,7 @@ from jugal.formats.isobmff.tables import Track
 from jugal.kernels.nal import walk_samples
 
 _WINDOW = 1 << 20
+_SOUND_WINDOW = 1 << 16
 _MAX_STEPS = 16
 _PROBES = 8
 
@@ -29,6 +30,11 @@ class Step:
 def _states(subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: NDArray[np.int64]) -> NDArray[np.int8]:
     state = np.zeros(offsets.size, np.int8)
     where = np.zeros(offsets.size, np.int64)
+    if track.aac is not None:
+        inside = (offsets >= 0) & (offsets + sizes <= subject.size)
+        state[inside] = track.aac.parse_samples(subject.source.array, offsets[inside], sizes[inside])
+        state[~inside] = OUTSIDE
+        return state
     walk_samples(subject.source.array, offsets, sizes, track.prefix, track.codec in HEVC, 0, state, where)
     return state
 
@@ -42,8 +48,12 @@ def apply_steps(offsets: NDArray[np.int64], steps: list[Step]) -> NDArray[np.int
 
 
 def find_steps(subject: Subject, movie: Movie) -> list[Step]:
-    """The corrections that make the video samples' NAL chains fit; empty where none is needed or none helps."""
+    """The corrections that make the samples parse; empty where none is needed or none helps.
+
+    Video's NAL chains are asked, AAC blocks where there is no such video.
+    """
     tracks = [t for t in movie.tracks if t.codec in AVC | HEVC and t.offsets.size]
+    tracks = tracks or [t for t in movie.tracks if t.aac is not None and t.offsets.size]
     if not tracks:
         return _by_media_start(subject, movie)
     track = max(tracks, key=lambda t: int(t.sizes.sum()))
@@ -101,8 +111,13 @@ def _search(subject: Subject, movie: Movie, track: Track, start: int, current: i
             return delta
     data = subject.source.array
     base = int(offsets[0]) + current
-    low, high = max(0, base - _WINDOW), min(subject.size - 8, base + _WINDOW)
-    if high <= low or track.prefix != 4:
+    reach = _SOUND_WINDOW if track.aac is not None else _WINDOW
+    low, high = max(0, base - reach), min(subject.size - 8, base + reach)
+    if high <= low:
+        return None
+    if track.aac is not None:
+        return _search_sound(subject, track, offsets, sizes, low, high)
+    if track.prefix != 4:
         return None
     window = data[low : high + 8].astype(np.int64)
     count = high - low
@@ -117,6 +132,19 @@ def _search(subject: Subject, movie: Movie, track: Track, start: int, current: i
         delta = int(at) + low - int(offsets[0])
         if _fits(subject, track, offsets[:2] + delta, sizes[:2]) and _fits(subject, track, offsets + delta, sizes):
             return delta
+    return None
+
+
+def _search_sound(
+    subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: NDArray[np.int64], low: int, high: int
+) -> int | None:
+    """The nearest place where AAC blocks of just these sizes follow each other."""
+    assert track.aac is not None
+    base = int(offsets[0])
+    for at in range(low, high):
+        used, error = track.aac.parse(subject.source.array, at, min(at + int(sizes[0]), subject.size))
+        if error == 0 and used == sizes[0] and _fits(subject, track, offsets + (at - base), sizes):
+            return at - base
     return None
 
 

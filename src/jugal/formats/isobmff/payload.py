@@ -82,6 +82,15 @@ def _aac_blocks(subject: Subject, track: Track, state: NDArray[np.int8]) -> None
         state[inside[found != 0]] = FRAME
 
 
+def reads_nowhere(subject: Subject, track: Track) -> bool:
+    """An AAC track few of whose samples parse: a stream of another kind, or an index that leads elsewhere."""
+    inside = np.flatnonzero((track.offsets >= 0) & (track.offsets + track.sizes <= subject.size))[:400]
+    if track.aac is None or not inside.size:
+        return False
+    found = track.aac.parse_samples(subject.source.array, track.offsets[inside], track.sizes[inside])
+    return bool(np.count_nonzero(found == 0) * 2 < inside.size)
+
+
 def spread_to_sync(track: Track, bad: NDArray[np.bool_]) -> NDArray[np.bool_]:
     """Samples lost to the viewer: bad ones and those that follow until the next sync sample."""
     if track.kind != "video" or track.sync.all() or not bad.any():

@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
-from jugal.formats.isobmff.boxes import read_tree
-from jugal.formats.isobmff.index import TrackPlan, index_like
-from jugal.formats.isobmff.lanes import AacLane, AmrLane, FrameLane, Lane, PcmLane, VideoLane
+from jugal.formats.isobmff.boxes import Tree, read_tree
+from jugal.formats.isobmff.index import TrackPlan, empty_index_of, index_like
+from jugal.formats.isobmff.lanes import AacLane, AmrLane, FrameLane, Lane, PcmLane, VideoLane, VopLane
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.payload import AVC, HEVC
 from jugal.formats.isobmff.tables import PCM_BYTES, Track
@@ -22,6 +22,12 @@ from jugal.formats.isobmff.write import box_bytes
 from jugal.model.span import ByteSpan
 
 _LEAST_EXPLAINED = 0.2
+#: Bytes of an AAC block of digital silence.
+_SMALLEST_AAC = 6
+#: In place of a chunk's offset: there is none, it is silent.
+SILENCE = -1
+#: The byte that means silence where it is not zero.
+_SILENT = {b"raw ": 0x80, b"alaw": 0xD5, b"ulaw": 0xFF}
 _PRORES = frozenset({b"apch", b"apcn", b"apcs", b"apco", b"ap4h", b"ap4x"})
 
 
@@ -48,21 +54,34 @@ def media_span(subject: Subject) -> ByteSpan:
     return ByteSpan(start, max(start, min(end, subject.size)))
 
 
+def stated_share(subject: Subject, span: ByteSpan) -> float:
+    """How much of what the media data header promises lies in ``span``, 0..1; 1 where it promises nothing sensible."""
+    mdat = next((b for b in read_tree(subject.source, 0, subject.limits).top if b.kind == b"mdat"), None)
+    there = span.end - mdat.start if mdat else 0
+    return there / mdat.stated if mdat and there < mdat.stated < 64 * there else 1.0
+
+
 def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairDraft:
     if donor is None:
         raise RepairImpossible("A lost index is rebuilt with the help of a healthy file from the same device.")
     lender = read_movie(donor)
     if lender.moov is None or lender.moov.cut:
         raise RepairImpossible("The healthy file has no index to learn from.")
+    fragments = read_tree(subject.source, 0, subject.limits)
+    if fragments.first(b"moof") is not None:
+        return _lend_header(subject, donor, lender, fragments)
     span = media_span(subject)
     lanes, tracks = _lanes(donor, lender)
-    if not lanes:
-        raise RepairImpossible("The healthy file holds no track whose samples can be told apart without an index.")
+    unread = [t for t in lender.tracks if t.kind != "other" and t.offsets.size and t not in tracks]
+    if not lanes or unread:
+        which = ", ".join(t.codec.decode("latin-1") for t in unread)
+        raise RepairImpossible(f"Samples of this kind cannot be told apart without an index: {which or 'unknown'}.")
     found = walk(subject.source.array, span.start, span.end, lanes)
     if not sum(len(lane.found) for lane in lanes) or found.explained < _LEAST_EXPLAINED * span.length:
         raise RepairImpossible("The media data do not look like those of the healthy file.")
-    _share_sound(lanes)
-    plans, kept, timed = _plans(found, tracks)
+    _share_sound(lanes, tracks)
+    plans, shares, timed = _plans(found, tracks)
+    kept = 100.0 * sum(shares) / len(tracks)
     steps = [
         f"Found {plan.sizes.size if plan.frames is None else int(plan.frames.sum()):,} samples of track {plan.track.ident} ({plan.track.kind})."
         for plan in plans
@@ -71,11 +90,29 @@ def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairD
         steps.append(
             f"Stepped over {sum(g.span.length for g in found.gaps):,} bytes in {len(found.gaps):,} places that belong to no sample."
         )
+    steps += [
+        f"Left track {t.ident} ({t.codec.decode('latin-1')}) out: its samples cannot be told apart." for t in unread
+    ]
     steps.append(
         "Took the frame rate from the donor." if timed else "Estimated the frame rate from the length of the sound."
     )
     pieces = _pieces(subject, donor, lender, span, plans, in_front)
-    return RepairDraft(pieces, tuple(steps), kept=kept)
+    return RepairDraft(pieces, tuple(steps), kept=kept * stated_share(subject, span))
+
+
+def _lend_header(subject: Subject, donor: Subject, lender: Movie, tree: Tree) -> RepairDraft:
+    """Fragments know their samples; they only lack the configuration in front, which the donor lends (8.8.1)."""
+    moov = lender.moov
+    assert moov is not None
+    first = next(b for b in tree.top if b.kind in (b"moof", b"styp", b"sidx"))
+    idents = {
+        subject.source.uint(h.body + 4, 4) for m in tree.all(b"moof") for t in m.all(b"traf") for h in t.all(b"tfhd")
+    }
+    if moov.child(b"mvex") is None or not idents <= {t.ident for t in lender.tracks}:
+        raise RepairImpossible("The healthy file is not fragmented in the same way.")
+    kind = _file_type(subject) or _file_type(donor) or b""
+    pieces = (kind, empty_index_of(donor, lender), ByteSpan(first.start, subject.size))
+    return RepairDraft(pieces, ("Took the configuration from the donor; the fragments have their own index.",))
 
 
 def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
@@ -89,12 +126,14 @@ def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
         stsd = track.box.child(b"mdia", b"minf", b"stbl", b"stsd")
         entry = source.read(stsd.body, min(stsd.end - stsd.body, 1 << 16)) if stsd else b""
         if track.codec in AVC | HEVC and (stream := read_record(entry)) is not None:
-            longest = min(max(8 * int(track.sizes.max()), 1 << 20), (1 << 8 * stream.prefix) - 1)
+            longest = min(max(8 * int(track.sizes.max()), 1 << 18), (1 << 8 * stream.prefix) - 1)
             picture.append((VideoLane(stream, longest), track))
         elif track.codec == b"jpeg" or track.codec in _PRORES:
             picture.append((FrameLane(b"jpeg" if track.codec == b"jpeg" else b"icpf"), track))
+        elif track.codec == b"mp4v":
+            picture.append((VopLane(), track))
         elif track.aac is not None:
-            sound.append((AacLane(track.aac, max(2, int(track.sizes.min()) // 2)), track))
+            sound.append((AacLane(track.aac, min(_SMALLEST_AAC, int(track.sizes.min()))), track))
         elif track.codec in (b"samr", b"sawb"):
             per = max(1, round(track.durations.mean() / track.timescale / 0.02)) if track.timescale else 1
             sound.append((AmrLane(track.codec, per), track))
@@ -110,23 +149,26 @@ def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
             lane.video = picture[0][0]
         if isinstance(lane, PcmLane) and picture:
             other = picture[0][0]
-            lane.other = other if isinstance(other, VideoLane | FrameLane) else None
+            lane.other = other if isinstance(other, VideoLane | FrameLane | VopLane) else None
+        if isinstance(lane, AacLane) and picture and isinstance(picture[0][0], VopLane):
+            picture[0][0].sound = lane
     sound.sort(key=lambda pair: isinstance(pair[0], PcmLane))
     both = picture + sound
     return [lane for lane, _ in both], [track for _, track in both]
 
 
-def _share_sound(lanes: list[Lane]) -> None:
+def _share_sound(lanes: list[Lane], tracks: list[Track]) -> None:
     """Several AAC tracks of one configuration: the first took the samples of all."""
     coded = [lane for lane in lanes if isinstance(lane, AacLane)]
     for config in {lane.config for lane in coded}:
         alike = [lane for lane in coded if lane.config == config]
         if len(alike) > 1:
-            deal_out(alike[0].found, alike)
+            learnt = tracks[lanes.index(alike[0])]
+            deal_out(alike[0].found, alike, max(1, round(learnt.sizes.size / max(1, learnt.chunk_offsets.size))))
 
 
-def _plans(found: Walk, tracks: list[Track]) -> tuple[list[TrackPlan], float, bool]:
-    """The tracks with their timing, the percent of running time that is there, and whether the donor's rate held."""
+def _plans(found: Walk, tracks: list[Track]) -> tuple[list[TrackPlan], list[float], bool]:
+    """The tracks with their timing, the share of each that is there, and whether the donor's rate held."""
     lanes = found.lanes
     inner = [g for g in found.gaps if any(g.before)]
     pairs = [(n, lane, track) for n, (lane, track) in enumerate(zip(lanes, tracks, strict=True)) if len(lane.found)]
@@ -151,18 +193,34 @@ def _plans(found: Walk, tracks: list[Track]) -> tuple[list[TrackPlan], float, bo
             decode, offset = plan_of.decode, plan_of.offset
             sync = np.array([p.sync for p in lane.pictures], np.bool_)
         else:
-            decode, offset = np.arange(offsets.size, dtype=np.int64), np.zeros(offsets.size, np.int64)
-            sync = np.ones(offsets.size, np.bool_)
+            decode, offset = _counted(found, number, offsets.size), np.zeros(offsets.size, np.int64)
+            sync = np.array(lane.sync, np.bool_) if isinstance(lane, VopLane) else np.ones(offsets.size, np.bool_)
         whole = int(decode[-1]) + 1 == offsets.size
         ticks, kept_rate = frame_duration(
             track.timescale, donor_ticks, int(decode[-1]) + 1, sound_seconds, whole and not inner
         )
         timed = timed and kept_rate
         plans.append(_video_plan(lane, track, offsets, sizes, decode, offset, sync, ticks))
-        shares.append(offsets.size / (int(decode[-1]) + 1))
+        shares.append(_shown(decode, sync) / (int(decode[-1]) + 1))
         picture = offsets, decode * ticks / track.timescale
-    kept = 100.0 * float(np.mean(shares)) if shares else 0.0
-    return plans, min(100.0, kept), timed
+    return plans, [min(1.0, share) for share in shares], timed
+
+
+def _shown(decode: NDArray[np.int64], sync: NDArray[np.bool_]) -> int:
+    """Pictures shown rightly: those between a loss and the next sync sample lack what they refer to."""
+    index = np.arange(decode.size)
+    lost = np.maximum.accumulate(np.where(np.diff(decode, prepend=decode[0] - 1) > 1, index, -1))
+    return int(np.count_nonzero(np.maximum.accumulate(np.where(sync, index, -1)) >= lost))
+
+
+def _counted(found: Walk, number: int, count: int) -> NDArray[np.int64]:
+    """Frames that carry no number of their own: a gap has taken as many as its bytes would hold on average."""
+    decode = np.arange(count, dtype=np.int64)
+    each = max(1.0, found.explained / max(1, count))
+    for gap in found.gaps:
+        if 0 < gap.before[number] < count and gap.span.length > each / 2:
+            decode[gap.before[number] :] += round(gap.span.length / each)
+    return decode
 
 
 def _video_plan(
@@ -226,17 +284,30 @@ def _sound_plan(
     tick = _tick(track, lane)
     frames = sizes // lane.frame if isinstance(lane, PcmLane) else None
     durations = np.full(offsets.size, tick, np.int64) if frames is None else frames * tick
-    gaps = [g.span.start for g in found.gaps if any(g.before)]
-    if picture is not None and gaps and track.timescale:
+    inner = [g.span for g in found.gaps if any(g.before) and g.span.end < int(offsets[-1])]
+    if inner and track.timescale:
         firsts = np.flatnonzero(np.append(True, offsets[1:] != offsets[:-1] + sizes[:-1]))
-        starts = (np.cumsum(durations) - durations)[firsts] / track.timescale
-        beside = picture[1][np.clip(np.searchsorted(picture[0], offsets[firsts]) - 1, 0, None)]
-        after = np.diff(np.searchsorted(np.array(gaps), offsets[firsts]), prepend=0) > 0
-        unit = (tick if frames is None else track.timescale * 0.02) / track.timescale
-        lost = lost_sound(starts, beside, after, unit)
-        for chunk in np.flatnonzero(lost):
-            if firsts[chunk]:
-                durations[firsts[chunk] - 1] += round(int(lost[chunk]) * unit * track.timescale)
+        follows = np.searchsorted(offsets[firsts], [g.start for g in inner])
+        chunk = lane.usual[0] // lane.frame if isinstance(lane, PcmLane) and lane.usual else 1
+        if picture is None:
+            lost = np.zeros(firsts.size, np.int64)
+            np.add.at(lost, follows, np.rint([g.length / sizes.mean() for g in inner]).astype(np.int64))
+        else:
+            starts = (np.cumsum(durations) - durations)[firsts] / track.timescale
+            beside = picture[1][np.clip(np.searchsorted(picture[0], offsets[firsts]) - 1, 0, None)]
+            after = np.bincount(follows, minlength=firsts.size) > 0
+            lost = lost_sound(starts, beside, after, tick * chunk / track.timescale)
+        places = firsts[np.flatnonzero(lost)]
+        silent = lost[lost > 0] * tick * chunk
+        if frames is None:
+            durations[places[places > 0] - 1] += silent[places > 0]
+        else:
+            assert isinstance(lane, PcmLane)
+            values = silent // tick
+            offsets = np.insert(offsets, places, SILENCE)
+            sizes = np.insert(sizes, places, values * lane.frame)
+            frames = np.insert(frames, places, values)
+            durations = np.insert(durations, places, silent)
     return TrackPlan(track, offsets, sizes, durations, frames=frames)
 
 
@@ -245,17 +316,30 @@ def _pieces(
 ) -> tuple[Piece, ...]:
     """File type, media data and index, the index before or behind."""
     kind = _file_type(subject) or _file_type(donor) or box_bytes(b"ftyp", b"isom\0\0\2\0isomiso2mp41")
-    head = struct.pack(">I4sQ", 1, b"mdat", 16 + span.length)
+    silence = _silence(plans)
+    for plan in plans:
+        plan.offsets = np.where(plan.offsets == SILENCE, span.end, plan.offsets)
+    head = struct.pack(">I4sQ", 1, b"mdat", 16 + span.length + len(silence))
     if not in_front:
         shift = len(kind) + len(head) - span.start
-        return (kind, head, span, index_like(donor, lender, plans, shift))
+        return (kind, head, span, silence, index_like(donor, lender, plans, shift))
     room = len(index_like(donor, lender, plans, 0))
     for _ in range(3):
         index = index_like(donor, lender, plans, len(kind) + room + len(head) - span.start)
         if len(index) == room:
             break
         room = len(index)
-    return (kind, index, head, span)
+    return (kind, index, head, span, silence)
+
+
+def _silence(plans: list[TrackPlan]) -> bytes:
+    """Silent values for the longest stretch of lost uncompressed sound; all lost chunks point at it."""
+    longest, value = 0, 0
+    for plan in plans:
+        lost = plan.sizes[plan.offsets == SILENCE]
+        if lost.size:
+            longest, value = int(lost.max()), _SILENT.get(plan.track.codec, 0)
+    return bytes([value]) * longest
 
 
 def _file_type(subject: Subject) -> bytes | None:

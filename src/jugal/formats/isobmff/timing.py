@@ -105,10 +105,16 @@ def _step(all_counts: list[NDArray[np.int64]]) -> int:
 def _by_numbers(stream: VideoStream, pictures: list[Picture], breaks: set[int]) -> Schedule:
     """Streams shown in decoding order: frame numbers tell what a gap has taken."""
     decode = np.arange(len(pictures), dtype=np.int64)
+    epochs = _epochs(pictures, breaks)
+    begins = {last: first for first, last in epochs}
+    usual = _usual_length(epochs, breaks)
     for k in sorted(breaks):
-        if not 0 < k < len(pictures) or pictures[k].first.idr:
+        if not 0 < k < len(pictures):
             continue
-        gone = pictures[k].first.number - pictures[k - 1].first.number - 1
+        if pictures[k].first.idr:
+            gone = usual - int(decode[k - 1] - decode[begins[k]]) - 1 if k in begins else 0
+        else:
+            gone = pictures[k].first.number - pictures[k - 1].first.number - 1
         if 0 < gone < 64:
             decode[k:] += gone
     return Schedule(decode, np.zeros(len(pictures), np.int64))

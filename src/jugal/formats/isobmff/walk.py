@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from jugal.formats.isobmff.lanes import AacLane, Found, FrameLane, Lane, PcmLane, VideoLane
+from jugal.formats.isobmff.lanes import AacLane, Found, FrameLane, Lane, PcmLane, VideoLane, VopLane
 from jugal.model.span import ByteSpan
 
 _MAX_GAPS = 20_000
@@ -37,7 +37,7 @@ class Walk:
 def walk(data: NDArray[np.uint8], start: int, end: int, lanes: list[Lane]) -> Walk:
     """Takes all samples from ``start`` to ``end``. Lanes with strong marks must come first, sound after picture."""
     result = Walk(lanes)
-    anchors = [lane for lane in lanes if isinstance(lane, VideoLane | FrameLane)]
+    anchors = [lane for lane in lanes if isinstance(lane, VideoLane | FrameLane | VopLane)]
     at = start
     while at < end:
         before = at
@@ -62,7 +62,7 @@ def _turn(data: NDArray[np.uint8], at: int, end: int, lanes: list[Lane]) -> int:
 
 
 def _step_over(
-    data: NDArray[np.uint8], at: int, end: int, lanes: list[Lane], anchors: list[VideoLane | FrameLane]
+    data: NDArray[np.uint8], at: int, end: int, lanes: list[Lane], anchors: list[VideoLane | FrameLane | VopLane]
 ) -> int:
     """The next place where a sample begins: of the picture, or of coded sound that leads up to it."""
     goal = min((lane.seek(data, at + 1, end) for lane in anchors), default=end)
@@ -70,35 +70,32 @@ def _step_over(
         if isinstance(lane, AacLane):
             hit = lane.seek_to(data, at + 1, goal, goal if goal < end else -1, end)
             goal = min(goal, hit)
-        elif isinstance(lane, VideoLane | FrameLane | PcmLane):
+        elif isinstance(lane, PcmLane):
+            if at < lane.before(goal) < goal < end:
+                goal = lane.before(goal)
+        elif isinstance(lane, VideoLane | FrameLane | VopLane):
             continue
         else:
             goal = min(goal, lane.seek(data, at + 1, goal))
     return goal
 
 
-def deal_out(found: Found, lanes: list[AacLane]) -> None:
+def deal_out(found: Found, lanes: list[AacLane], per_chunk: int) -> None:
     """Samples of two and more sound tracks of one kind, taken by the first lane, shared among all of them.
 
-    Each run without a break holds one chunk of every track in turn; who has fewer samples so far gets the odd one.
+    A run without a break holds either one chunk of every track, or chunks of ``per_chunk`` samples in turns; whoever
+    has fewer samples so far comes first.
     """
-    offsets, sizes = found.offsets, found.sizes
-    runs: list[tuple[int, int]] = []
-    begin = 0
-    for k in range(1, len(offsets) + 1):
-        if k == len(offsets) or offsets[k] != offsets[k - 1] + sizes[k - 1]:
-            runs.append((begin, k))
-            begin = k
+    offsets, sizes = np.array(found.offsets, np.int64), np.array(found.sizes, np.int64)
     shares = [Found() for _ in lanes]
-    for first, last in runs:
-        count, at = last - first, first
-        for turn, share in enumerate(shares):
-            rest = len(shares) - turn
-            behind = sum(len(s) for s in shares[turn:]) + (last - at)
-            take = min(last - at, max(0, round(behind / rest) - len(share))) if rest > 1 else last - at
-            take = take if count >= len(shares) else last - at
-            for k in range(at, at + take):
-                share.add(offsets[k], offsets[k] + sizes[k])
-            at += take
+    edges = np.flatnonzero(np.append(True, offsets[1:] != offsets[:-1] + sizes[:-1]))
+    for first, last in zip(edges, [*edges[1:], offsets.size], strict=True):
+        each = per_chunk if per_chunk * len(lanes) < 0.75 * (last - first) else -(-(last - first) // len(lanes))
+        at = int(first)
+        while at < last:
+            share = min(shares, key=len)
+            for k in range(at, min(at + each, int(last))):
+                share.add(int(offsets[k]), int(offsets[k] + sizes[k]))
+            at += each
     for lane, share in zip(lanes, shares, strict=True):
         lane.found = share

@@ -498,6 +498,8 @@ def _offset_forecast(
 
     Where offsets prove wrong for the picture they are wrong for the sound beside it, whatever its bytes look like.
     """
+    if all(t.fragmented for t in judged):
+        return plays, plays
     steps = find_steps(subject, movie)
     if not steps:
         return plays, plays

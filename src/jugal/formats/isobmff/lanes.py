@@ -17,6 +17,7 @@ _WINDOW = 1 << 20
 _RECOVERY_POINT = 6
 #: A picture of so few bytes is believed only when another follows.
 _SURE = 12
+_TRIES = 64
 
 
 @dataclass(slots=True)
@@ -121,7 +122,16 @@ class VideoLane:
     def begins(self, data: NDArray[np.uint8], at: int, end: int) -> bool:
         return self._sample(data, at, end)[1] is not None
 
-    def _surely(self, data: NDArray[np.uint8], at: int, end: int) -> bool:
+    def skip(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        """Where the pictures that begin at ``at`` end, without taking them."""
+        while at < end:
+            stop, picture = self._sample(data, at, end)
+            if picture is None:
+                break
+            at = stop
+        return at
+
+    def surely(self, data: NDArray[np.uint8], at: int, end: int) -> bool:
         """A picture begins at ``at`` beyond chance: another follows, or it is of a usual size without a start code."""
         stop, picture = self._sample(data, at, end)
         if picture is None:
@@ -130,8 +140,13 @@ class VideoLane:
             return True
         if not _SURE < stop - at <= self.longest // 4:
             return False
-        body = data[at + self.stream.prefix : stop].tobytes()
-        return not any(code in body for code in (b"\0\0\0\0", b"\0\0\2"))
+        while at < stop:
+            following = self._unit(data, at, end)[1]
+            unit = data[at + self.stream.prefix : following].tobytes()
+            if b"\0\0\0\0" in unit or b"\0\0\2" in unit:
+                return False
+            at = following
+        return True
 
     def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         prefix = self.stream.prefix
@@ -148,7 +163,7 @@ class VideoLane:
             fits = np.flatnonzero((lengths >= 2) & (lengths <= self.longest) & (head < 0x80) & (head > 0))
             for candidate in fits.tolist():
                 here = at + candidate
-                if self._surely(data, here, end):
+                if self.surely(data, here, end):
                     return here
             at += count
         return end
@@ -211,16 +226,28 @@ class PcmLane:
     def _end(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         if self.other is None:
             return at + (end - at) // self.frame * self.frame
+        sure = self.other.surely if isinstance(self.other, VideoLane) else self.other.begins
         for size in self.usual:
-            if at + size == end or (at + size < end and self.other.begins(data, at + size, end)):
+            if at + size == end or (at + size < end and sure(data, at + size, end)):
                 return at + size
         longest = max(self.usual, default=0)
         stop = self.other.seek(data, at, end)
+        for _ in range(_TRIES):
+            if stop >= end or not isinstance(self.other, VideoLane) or self._confirmed(self.other, data, stop, end):
+                break
+            stop = self.other.seek(data, stop + 1, end)
         if stop >= end:
-            # The last chunk is no longer than any before it.
-            return at + min(end - at, longest) // self.frame * self.frame
+            # The end of the sound may be written in one go; what is far longer than any chunk is something else.
+            rest = end - at if end - at <= 4 * longest else longest
+            return at + rest // self.frame * self.frame
         # More than a chunk: broken picture data come first.
         return at if stop - at > longest else at + (stop - at) // self.frame * self.frame
+
+    def _confirmed(self, video: VideoLane, data: NDArray[np.uint8], at: int, end: int) -> bool:
+        """The pictures at ``at`` are followed by a usual chunk of sound and further pictures: quiet sound looks like
+        short pictures now and then."""
+        at = video.skip(data, at, end)
+        return any(at + size == end or video.surely(data, at + size, end) for size in self.usual[:_TRIES])
 
     def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         return end

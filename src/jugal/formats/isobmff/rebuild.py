@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
-from jugal.formats.isobmff.boxes import Tree, read_tree
+from jugal.formats.isobmff.boxes import Tree, find_box, read_tree
 from jugal.formats.isobmff.index import TrackPlan, empty_index_of, index_like
 from jugal.formats.isobmff.lanes import AacLane, AmrLane, FrameLane, Lane, PcmLane, VideoLane, VopLane
 from jugal.formats.isobmff.movie import Movie, read_movie
@@ -44,7 +44,8 @@ def rebuild_index_in_front(subject: Subject, donor: Subject | None) -> RepairDra
 def media_span(subject: Subject) -> ByteSpan:
     """Where media data lie when no index says it: from the first media data box, else from where boxes end."""
     tree = read_tree(subject.source, 0, subject.limits)
-    start = next((b.body for b in tree.top if b.kind == b"mdat"), tree.broken_at or 0)
+    # A header never finished may claim 64 bits that are media data already; eight bytes too many do no harm.
+    start = next((b.start + 8 for b in tree.top if b.kind == b"mdat"), tree.broken_at or 0)
     if not tree.top:
         start = 0
     end = subject.size
@@ -67,9 +68,9 @@ def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairD
     lender = read_movie(donor)
     if lender.moov is None or lender.moov.cut:
         raise RepairImpossible("The healthy file has no index to learn from.")
-    fragments = read_tree(subject.source, 0, subject.limits)
-    if fragments.first(b"moof") is not None:
-        return _lend_header(subject, donor, lender, fragments)
+    first = find_box(subject.source, b"moof", frozenset({b"mfhd"}))
+    if first is not None:
+        return _lend_header(subject, donor, lender, read_tree(subject.source, first.start, subject.limits))
     span = media_span(subject)
     lanes, tracks = _lanes(donor, lender)
     unread = [t for t in lender.tracks if t.kind != "other" and t.offsets.size and t not in tracks]
@@ -104,14 +105,13 @@ def _lend_header(subject: Subject, donor: Subject, lender: Movie, tree: Tree) ->
     """Fragments know their samples; they only lack the configuration in front, which the donor lends (8.8.1)."""
     moov = lender.moov
     assert moov is not None
-    first = next(b for b in tree.top if b.kind in (b"moof", b"styp", b"sidx"))
     idents = {
         subject.source.uint(h.body + 4, 4) for m in tree.all(b"moof") for t in m.all(b"traf") for h in t.all(b"tfhd")
     }
     if moov.child(b"mvex") is None or not idents <= {t.ident for t in lender.tracks}:
         raise RepairImpossible("The healthy file is not fragmented in the same way.")
     kind = _file_type(subject) or _file_type(donor) or b""
-    pieces = (kind, empty_index_of(donor, lender), ByteSpan(first.start, subject.size))
+    pieces = (kind, empty_index_of(donor, lender), ByteSpan(tree.top[0].start, subject.size))
     return RepairDraft(pieces, ("Took the configuration from the donor; the fragments have their own index.",))
 
 

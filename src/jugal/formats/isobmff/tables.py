@@ -262,7 +262,7 @@ def read_fragments(source: Source, tree: Tree, tracks: list[Track]) -> list[tupl
             defaults[ident] = (duration, size, flags)
     by_ident = {t.ident: t for t in tracks}
     broken: list[tuple[Box, str]] = []
-    collected: dict[int, list[tuple[NDArray, NDArray, NDArray, NDArray]]] = {t.ident: [] for t in tracks}
+    collected: dict[int, list[tuple[NDArray, NDArray, NDArray, NDArray, NDArray]]] = {t.ident: [] for t in tracks}
     for moof in tree.all(b"moof"):
         for traf in moof.all(b"traf"):
             reason = _read_traf(source, moof, traf, defaults, collected, by_ident)
@@ -278,6 +278,7 @@ def read_fragments(source: Source, tree: Tree, tracks: list[Track]) -> list[tupl
         track.sizes = np.concatenate([track.sizes, *(p[1] for p in parts)])
         track.durations = np.concatenate([track.durations, *(p[2] for p in parts)])
         track.sync = np.concatenate([track.sync, *(p[3] for p in parts)])
+        track.composition = np.concatenate([track.composition, *(p[4] for p in parts)])
         track.chunk_of = np.zeros(track.offsets.size, np.int64)
     return broken
 
@@ -346,6 +347,8 @@ def _read_traf(source: Source, moof: Box, traf: Box, defaults: dict, collected: 
             flags_of = flags_of.copy()
             flags_of[0] = first_flags
         sync = (flags_of & 0x10000) == 0
-        collected[ident].append((position + ends - sizes, sizes, column(0x100, duration), sync))
+        compose = column(0x800, 0)
+        compose = np.where(compose >= 2**31, compose - 2**32, compose)
+        collected[ident].append((position + ends - sizes, sizes, column(0x100, duration), sync, compose))
         position += int(ends[-1]) if count else 0
     return None

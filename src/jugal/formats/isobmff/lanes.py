@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from copy import deepcopy
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -51,10 +52,11 @@ class Lane(Protocol):
 
 @dataclass(slots=True)
 class Picture:
-    """What the slices of a video sample tell."""
+    """What the slices of a video sample tell, and the stream with the parameter sets that came with it."""
 
     first: Slice
     sync: bool
+    stream: VideoStream
 
 
 @dataclass(slots=True)
@@ -98,6 +100,9 @@ class VideoLane:
                 if first is not None:
                     break
                 if kind in stream.parameters:
+                    if stream is self.stream:
+                        # Parameter sets count only when a picture follows them, see take().
+                        stream = deepcopy(stream)
                     if not stream.add(data[body : min(stop, body + 4096)].tobytes()):
                         break
                 elif stop - body > 65536:
@@ -107,7 +112,7 @@ class VideoLane:
             elif kind < 0 or first is None:
                 break
             here = stop
-        return (here, Picture(first, sync)) if first is not None else (at, None)
+        return (here, Picture(first, sync, stream)) if first is not None else (at, None)
 
     def take(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         while at < end:
@@ -116,6 +121,7 @@ class VideoLane:
                 break
             self.found.add(at, stop)
             self.pictures.append(picture)
+            self.stream = picture.stream
             at = stop
         return at
 
@@ -214,6 +220,8 @@ class PcmLane:
 
     frame: int
     usual: tuple[int, ...]
+    #: More bytes than this are no chunk but at the end of the file, where all that is left may be written in one go.
+    longest: int
     other: VideoLane | FrameLane | VopLane | None = None
     found: Found = field(default_factory=Found)
 
@@ -230,20 +238,19 @@ class PcmLane:
         for size in self.usual:
             if at + size == end or (at + size < end and sure(data, at + size, end)):
                 return at + size
-        longest = max(self.usual, default=0)
+        longest = self.longest
         stop = self.other.seek(data, at, end)
         for _ in range(_TRIES):
-            if stop >= end or not isinstance(self.other, VideoLane) or self._confirmed(self.other, data, stop, end):
+            if stop >= end or not isinstance(self.other, VideoLane) or self.confirmed(self.other, data, stop, end):
                 break
             stop = self.other.seek(data, stop + 1, end)
         if stop >= end:
-            # The end of the sound may be written in one go; what is far longer than any chunk is something else.
             rest = end - at if end - at <= 4 * longest else longest
             return at + rest // self.frame * self.frame
         # More than a chunk: broken picture data come first.
         return at if stop - at > longest else at + (stop - at) // self.frame * self.frame
 
-    def _confirmed(self, video: VideoLane, data: NDArray[np.uint8], at: int, end: int) -> bool:
+    def confirmed(self, video: VideoLane, data: NDArray[np.uint8], at: int, end: int) -> bool:
         """The pictures at ``at`` are followed by a usual chunk of sound and further pictures: quiet sound looks like
         short pictures now and then."""
         at = video.skip(data, at, end)

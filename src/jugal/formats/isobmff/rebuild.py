@@ -15,13 +15,15 @@ from jugal.formats.isobmff.lanes import AacLane, AmrLane, FrameLane, Lane, PcmLa
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.payload import AVC, HEVC
 from jugal.formats.isobmff.tables import PCM_BYTES, Track
-from jugal.formats.isobmff.timing import frame_duration, lost_sound, schedule
+from jugal.formats.isobmff.timing import frame_duration, lost_sound, regular_distance, schedule
 from jugal.formats.isobmff.video import read_record
 from jugal.formats.isobmff.walk import Walk, deal_out, walk
 from jugal.formats.isobmff.write import box_bytes
 from jugal.model.span import ByteSpan
 
 _LEAST_EXPLAINED = 0.2
+#: A track this short beside its neighbour, with gaps all over, was read by the wrong rules.
+_MISMATCH = 0.6
 #: Bytes of an AAC block of digital silence.
 _SMALLEST_AAC = 6
 #: In place of a chunk's offset: there is none, it is silent.
@@ -82,7 +84,10 @@ def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairD
         raise RepairImpossible("The media data do not look like those of the healthy file.")
     _share_sound(lanes, tracks)
     plans, shares, timed = _plans(found, tracks)
+    shares = _beside_each_other(plans, shares, tracks)
     kept = 100.0 * sum(shares) / len(tracks)
+    if min(shares, default=0.0) < _MISMATCH and 4 * len(found.gaps) > max(len(lane.found) for lane in lanes):
+        raise RepairImpossible("Picture and sound do not take turns as in the healthy file; it is of another kind.")
     steps = [
         f"Found {plan.sizes.size if plan.frames is None else int(plan.frames.sum()):,} samples of track {plan.track.ident} ({plan.track.kind})."
         for plan in plans
@@ -99,6 +104,18 @@ def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairD
     )
     pieces = _pieces(subject, donor, lender, span, plans, in_front)
     return RepairDraft(pieces, tuple(steps), kept=kept * stated_share(subject, span))
+
+
+def _beside_each_other(plans: list[TrackPlan], shares: list[float], tracks: list[Track]) -> list[float]:
+    """Where the donor's tracks are of one length, a track that comes out shorter than its neighbour lacks the rest."""
+    lengths = [t.seconds for t in tracks]
+    if min(lengths) < 0.8 * max(lengths):
+        return shares
+    seconds = [p.ticks / p.track.timescale if p.track.timescale else 0.0 for p in plans]
+    longest = max(seconds, default=0.0)
+    if longest <= 0.5:
+        return shares
+    return [share * min(1.0, (own + 0.25) / longest) for share, own in zip(shares, seconds, strict=True)]
 
 
 def _lend_header(subject: Subject, donor: Subject, lender: Movie, tree: Tree) -> RepairDraft:
@@ -140,8 +157,9 @@ def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
         elif track.codec in PCM_BYTES:
             frame = PCM_BYTES[track.codec] * max(1, track.channels)
             sizes, counts = np.unique(track.sizes, return_counts=True)
-            usual = tuple(sizes[np.argsort(-counts)][:256].tolist())
-            sound.append((PcmLane(frame, usual), track))
+            usual = tuple(sizes[np.argsort(-counts, kind="stable")][:256].tolist())
+            longest = int(sizes[counts > 1].max() if (counts > 1).any() else sizes.max())
+            sound.append((PcmLane(frame, usual, longest), track))
     if len(picture) > 1 or sum(isinstance(lane, PcmLane) for lane, _ in sound) > 1:
         raise RepairImpossible("The healthy file has several tracks of a kind that cannot be told apart.")
     for lane, _ in sound:
@@ -189,7 +207,7 @@ def _plans(found: Walk, tracks: list[Track]) -> tuple[list[TrackPlan], list[floa
         if np.ptp(track.durations[:-1]) > 0.5 * donor_ticks if track.durations.size > 1 else False:
             donor_ticks = float(track.durations.mean())
         if isinstance(lane, VideoLane):
-            plan_of = schedule(lane.stream, lane.pictures, breaks)
+            plan_of = schedule(lane.stream, lane.pictures, breaks, regular_distance(track.sync))
             decode, offset = plan_of.decode, plan_of.offset
             sync = np.array([p.sync for p in lane.pictures], np.bool_)
         else:

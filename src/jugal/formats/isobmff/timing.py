@@ -13,6 +13,10 @@ from jugal.formats.isobmff.video import VideoStream
 #: Rates that cameras and phones write, in frames a second.
 _RATES = (23.976, 24, 25, 29.97, 30, 47.952, 48, 50, 59.94, 60, 100, 119.88, 120, 239.76, 240)
 _FARTHEST = 16
+#: Chunks looked at on each side of a gap.
+_LOOK = 100
+#: Chunks next to a gap whose picture's place in time may be off by the reordering of pictures.
+_UNSETTLED = 4
 
 
 @dataclass(slots=True)
@@ -52,20 +56,21 @@ def _epochs(pictures: list[Picture], breaks: set[int]) -> list[tuple[int, int]]:
     return [(a, b) for a, b in zip(starts, [*starts[1:], len(pictures)], strict=True)]
 
 
-def schedule(stream: VideoStream, pictures: list[Picture], breaks: set[int]) -> Schedule:
-    """Places every picture. ``breaks`` are the numbers of samples that follow a gap, where some may be lost.
+def schedule(stream: VideoStream, pictures: list[Picture], breaks: set[int], donor_length: int = 0) -> Schedule:
+    """Places every picture. ``breaks`` are the numbers of samples that follow a gap, where some may be lost;
+    ``donor_length`` is the donor's regular distance of sync samples, 0 where it has none.
 
     Picture order counts tell how many: within an epoch the distance of two pictures is the distance of their counts.
     """
     count = len(pictures)
     if not count or pictures[0].first.order is None:
-        return _by_numbers(stream, pictures, breaks)
+        return _by_numbers(pictures, breaks, donor_length)
     epochs = _epochs(pictures, breaks)
     span = max(2, stream.order_range(pictures[0].first))
     all_counts = [_unwrapped(pictures, a, b, span) for a, b in epochs]
     step = _step(all_counts)
     decode, offset = np.zeros(count, np.int64), np.zeros(count, np.int64)
-    base, usual = 0, _usual_length(epochs, breaks)
+    base, usual = 0, _usual_length(epochs, breaks, donor_length)
     for number, ((first, last), counts) in enumerate(zip(epochs, all_counts, strict=True)):
         lowest = int(counts.min())
         if first in breaks and not pictures[first].first.idr:
@@ -82,14 +87,20 @@ def schedule(stream: VideoStream, pictures: list[Picture], breaks: set[int]) -> 
     return Schedule(decode, offset)
 
 
-def _usual_length(epochs: list[tuple[int, int]], breaks: set[int]) -> int:
+def _usual_length(epochs: list[tuple[int, int]], breaks: set[int], donor_length: int) -> int:
     """Pictures from one IDR picture to the next where that is regular; 0 where it is not."""
     whole = [b - a for a, b in epochs[:-1] if not any(k in breaks for k in range(a + 1, b + 1))]
-    if len(whole) < 2:
-        return 0
+    if len(whole) < 3:
+        return donor_length if all(length == donor_length for length in whole) else 0
     values, counts = np.unique(whole, return_counts=True)
     best = int(np.argmax(counts))
     return int(values[best]) if counts[best] >= 0.6 * len(whole) else 0
+
+
+def regular_distance(sync: NDArray[np.bool_]) -> int:
+    """Samples from one sync sample to the next where that is the same throughout; 0 where it is not."""
+    steps = np.diff(np.flatnonzero(sync))
+    return int(steps[0]) if steps.size and (steps == steps[0]).all() else 0
 
 
 def _step(all_counts: list[NDArray[np.int64]]) -> int:
@@ -102,12 +113,12 @@ def _step(all_counts: list[NDArray[np.int64]]) -> int:
     return int(values[np.argmax(counts)])
 
 
-def _by_numbers(stream: VideoStream, pictures: list[Picture], breaks: set[int]) -> Schedule:
+def _by_numbers(pictures: list[Picture], breaks: set[int], donor_length: int) -> Schedule:
     """Streams shown in decoding order: frame numbers tell what a gap has taken."""
     decode = np.arange(len(pictures), dtype=np.int64)
     epochs = _epochs(pictures, breaks)
     begins = {last: first for first, last in epochs}
-    usual = _usual_length(epochs, breaks)
+    usual = _usual_length(epochs, breaks, donor_length)
     for k in sorted(breaks):
         if not 0 < k < len(pictures):
             continue
@@ -136,6 +147,12 @@ def frame_duration(timescale: int, donor: float, frames: int, sound_seconds: flo
     return timescale / (near if abs(near / rate - 1) < 0.02 else rate), False
 
 
+def _middle(lag: NDArray[np.float64]) -> float:
+    """The middle of the range that a muxer's rule lets the distance run through, the odd ones at a gap left out."""
+    low, high = np.quantile(lag, (0.25, 0.75))
+    return float(low + high) / 2
+
+
 def lost_sound(
     starts: NDArray[np.float64], picture: NDArray[np.float64], after: NDArray[np.bool_], unit: float
 ) -> NDArray[np.int64]:
@@ -147,10 +164,14 @@ def lost_sound(
     lost = np.zeros(starts.size, np.int64)
     lag = starts - picture
     for k in np.flatnonzero(after):
-        before, behind = lag[max(0, k - 16) : k], lag[k : k + 8]
+        before, behind = lag[max(0, k - _LOOK) : k], lag[k : k + _LOOK]
         if not before.size or not behind.size:
             continue
-        gone = round((float(np.median(before)) - float(np.median(behind))) / unit)
+        if before.size > 3 * _UNSETTLED:
+            before = before[:-_UNSETTLED]
+        if behind.size > 3 * _UNSETTLED:
+            behind = behind[_UNSETTLED:]
+        gone = round((_middle(before) - _middle(behind)) / unit)
         if gone > 0:
             lost[k] = gone
             lag[k:] += gone * unit

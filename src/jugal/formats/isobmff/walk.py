@@ -11,6 +11,7 @@ from jugal.formats.isobmff.lanes import AacLane, Found, FrameLane, Lane, PcmLane
 from jugal.model.span import ByteSpan
 
 _MAX_GAPS = 20_000
+_MAX_TRIES = 64
 
 
 @dataclass(slots=True)
@@ -65,7 +66,8 @@ def _step_over(
     data: NDArray[np.uint8], at: int, end: int, lanes: list[Lane], anchors: list[VideoLane | FrameLane | VopLane]
 ) -> int:
     """The next place where a sample begins: of the picture, or of coded sound that leads up to it."""
-    goal = min((lane.seek(data, at + 1, end) for lane in anchors), default=end)
+    quiet = next((lane for lane in lanes if isinstance(lane, PcmLane)), None)
+    goal = min((_next(data, at + 1, end, lane, quiet) for lane in anchors), default=end)
     for lane in lanes:
         if isinstance(lane, AacLane):
             hit = lane.seek_to(data, at + 1, goal, goal if goal < end else -1, end)
@@ -77,6 +79,23 @@ def _step_over(
             continue
         else:
             goal = min(goal, lane.seek(data, at + 1, goal))
+    return goal
+
+
+def _next(
+    data: NDArray[np.uint8], at: int, end: int, anchor: VideoLane | FrameLane | VopLane, quiet: PcmLane | None
+) -> int:
+    """The next picture; among uncompressed sound one that such sound and further pictures follow."""
+    goal = anchor.seek(data, at, end)
+    for _ in range(_MAX_TRIES):
+        if (
+            goal >= end
+            or quiet is None
+            or not isinstance(anchor, VideoLane)
+            or quiet.confirmed(anchor, data, goal, end)
+        ):
+            break
+        goal = anchor.seek(data, goal + 1, end)
     return goal
 
 

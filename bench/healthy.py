@@ -1,66 +1,156 @@
-"""Healthy files of every examined format, by several encoders and settings, for the truth bench."""
+"""Healthy files of every examined format, by several encoders and settings, for the truth bench.
+
+Each is made from a seed, so that a sibling (other content, same device and settings) can lend what a repair borrows.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import io
+import subprocess
+from collections.abc import Callable
+from functools import partial
+from shutil import which
+
+from PIL import Image
 
 from jugal.samples import encode
 from jugal.samples.scenes import riverbed
 
-
-def _pictures() -> Iterator[tuple[str, Callable[[], bytes]]]:
-    def photo(seed: int, w: int = 1200, h: int = 900):  # type: ignore[no-untyped-def]
-        return riverbed(w, h, seed, f"T{seed}")
-
-    yield (
-        "jpeg/420",
-        lambda: encode.jpeg(photo(1), exif=encode.exif_of("Lurga M2", "2026:05:14 07:31:00", 1200, 900)),
-    )
-    yield "jpeg/444-fine", lambda: encode.jpeg(photo(2), quality=96, subsampling=0)
-    yield "jpeg/422-optimised", lambda: encode.jpeg(photo(3), quality=80, subsampling=1, optimize=True)
-    yield "jpeg/restart", lambda: encode.jpeg(photo(4), quality=85, restart_marker_rows=1)
-    yield "jpeg/progressive", lambda: encode.jpeg(photo(5), quality=85, progressive=True)
-    yield "jpeg/grey", lambda: encode.jpeg(photo(6).convert("L"))
-    yield "jpeg/coarse", lambda: encode.jpeg(photo(7), quality=45)
-    yield "jpeg/video-encoder", lambda: encode.jpeg_by_video_encoder(photo(8))
-    yield "png/rgb", lambda: encode.png(photo(9, 700, 500))
-    yield "png/palette", lambda: encode.png(photo(10, 700, 500).quantize(64))
-    yield "png/grey", lambda: encode.png(photo(11, 900, 600).convert("L"))
-    yield "png/alpha", lambda: encode.png(photo(12, 500, 400).convert("RGBA"), compress_level=9)
+Maker = Callable[[int], bytes]
+FRAGMENTS = {"movflags": "frag_keyframe+empty_moov+default_base_moof"}
+X265 = {"x265-params": "log-level=none"}
 
 
-def _media() -> Iterator[tuple[str, Callable[[], bytes]]]:
-    yield "mp4/plain", lambda: encode.clip(seed=1)
-    yield "mp4/faststart", lambda: encode.clip(seed=2, mux={"movflags": "faststart"})
-    yield "mp4/no-b-frames", lambda: encode.clip(seed=3, options={"bf": "0", "slices": "4"})
-    yield "mp4/hevc", lambda: encode.clip(seed=4, video="libx265", options={"x265-params": "log-level=none"})
-    yield (
-        "mp4/fragmented",
-        lambda: encode.clip(seed=5, mux={"movflags": "frag_keyframe+empty_moov+default_base_moof"}),
-    )
-    yield "mov/pcm", lambda: encode.clip(seed=6, container="mov", audio="pcm_s16le")
-    yield "m4a/aac", lambda: encode.sound("aac", "ipod")
-    yield "wav/stereo16", lambda: encode.wav()
-    yield "wav/mono16", lambda: encode.wav(channels=1, rate=44100, seed=11)
-    yield "wav/stereo24", lambda: encode.wav(width=3, seed=12)
-    yield "mp3/vbr", lambda: encode.sound("libmp3lame", "mp3")
-    yield "mp3/mono", lambda: encode.sound("libmp3lame", "mp3", channels=1, seed=13, options={"b": "96k"})
-    yield "flac/stereo", lambda: encode.sound("flac", "flac")
-    yield "flac/mono", lambda: encode.sound("flac", "flac", channels=1, seed=14, seconds=9)
+def _photo(seed: int, width: int = 1200, height: int = 900) -> Image.Image:
+    return riverbed(width, height, seed, f"T{seed}")
 
 
-def _documents() -> Iterator[tuple[str, Callable[[], bytes]]]:
-    yield "pdf/report", lambda: encode.pdf(8)
-    yield "pdf/plain", lambda: encode.pdf(5, seed=15, compressed=False)
-    yield "docx/notes", encode.docx
-    yield "xlsx/table", lambda: encode.xlsx(rows=2500)
-    yield "odt/permits", lambda: encode.odt(paragraphs=900)
-    yield "zip/store", encode.archive
+def _jpeg(
+    seed: int, mode: str = "RGB", size: tuple[int, int] = (1200, 900), exif: bool = False, **options: object
+) -> bytes:
+    extra = {"exif": encode.exif_of("Lurga M2", "2026:05:14 07:31:00", *size)} if exif else {}
+    return encode.jpeg(_photo(seed, *size).convert(mode), **options, **extra)
 
 
-def healthy() -> Iterator[tuple[str, str, bytes]]:
-    """(format, variant, bytes) of each."""
-    for group in (_pictures, _media, _documents):
-        for name, make in group():
-            format_name, variant = name.split("/")
-            yield format_name, variant, make()
+def _jpeg_by_window_toolkit(seed: int, quality: int = 82) -> bytes:
+    """Qt's writer."""
+    from PySide6.QtCore import QBuffer, QByteArray, QIODevice
+    from PySide6.QtGui import QImage
+
+    picture = _photo(seed, 1000, 760)
+    image = QImage(picture.tobytes(), *picture.size, 3 * picture.width, QImage.Format.Format_RGB888)
+    data = QByteArray()
+    buffer = QBuffer(data)
+    buffer.open(QIODevice.OpenModeFlag.WriteOnly)
+    image.save(buffer, "JPEG", quality)
+    return bytes(data.data())
+
+
+def _jpeg_by_command(seed: int, *options: str) -> bytes:
+    """The reference coder's command, where the machine has it."""
+    out = io.BytesIO()
+    _photo(seed, 1100, 820).save(out, "PPM")
+    return subprocess.run(["cjpeg", *options], input=out.getvalue(), capture_output=True, check=True).stdout
+
+
+JPEG: dict[str, Maker] = {
+    "420": partial(_jpeg, exif=True),
+    "444-fine": partial(_jpeg, quality=96, subsampling=0),
+    "422-optimised": partial(_jpeg, quality=80, subsampling=1, optimize=True),
+    "restart-rows": partial(_jpeg, quality=85, restart_marker_rows=1),
+    "restart-blocks": partial(_jpeg, quality=75, restart_marker_blocks=7),
+    "progressive": partial(_jpeg, quality=85, progressive=True),
+    "progressive-444": partial(_jpeg, quality=92, progressive=True, subsampling=0),
+    "grey": partial(_jpeg, mode="L"),
+    "grey-progressive": partial(_jpeg, mode="L", progressive=True),
+    "cmyk": partial(_jpeg, mode="CMYK", size=(900, 700)),
+    "coarse": partial(_jpeg, quality=45),
+    "very-coarse": partial(_jpeg, quality=20),
+    "small": partial(_jpeg, size=(640, 480), quality=90),
+    "odd-size": partial(_jpeg, size=(1013, 757)),
+    "tall": partial(_jpeg, size=(600, 1600)),
+    "large": partial(_jpeg, size=(2400, 1600), quality=80),
+    "video-encoder": lambda seed: encode.jpeg_by_video_encoder(_photo(seed)),
+    "video-encoder-coarse": lambda seed: encode.jpeg_by_video_encoder(_photo(seed), quality=12),
+    "toolkit": _jpeg_by_window_toolkit,
+    "toolkit-fine": partial(_jpeg_by_window_toolkit, quality=95),
+}
+if which("cjpeg"):
+    JPEG |= {
+        "reference": lambda seed: _jpeg_by_command(seed, "-quality", "85"),
+        "reference-422": lambda seed: _jpeg_by_command(seed, "-quality", "90", "-sample", "2x1"),
+        "reference-440": lambda seed: _jpeg_by_command(seed, "-quality", "75", "-sample", "1x2"),
+        "reference-411": lambda seed: _jpeg_by_command(seed, "-quality", "80", "-sample", "4x1", "-optimize"),
+        "reference-progressive": lambda seed: _jpeg_by_command(seed, "-quality", "80", "-progressive"),
+        "reference-restart": lambda seed: _jpeg_by_command(seed, "-quality", "80", "-restart", "2"),
+    }
+
+PNG: dict[str, Maker] = {
+    "rgb": lambda seed: encode.png(_photo(seed, 700, 500)),
+    "palette": lambda seed: encode.png(_photo(seed, 700, 500).quantize(64)),
+    "grey": lambda seed: encode.png(_photo(seed, 900, 600).convert("L")),
+    "alpha": lambda seed: encode.png(_photo(seed, 500, 400).convert("RGBA"), compress_level=9),
+}
+
+
+def _clip(seed: int, **settings: object) -> bytes:
+    return encode.clip(seed=seed, **settings)  # type: ignore[arg-type]
+
+
+MP4: dict[str, Maker] = {
+    "plain": _clip,
+    "faststart": partial(_clip, mux={"movflags": "faststart"}),
+    "no-b-frames": partial(_clip, options={"bf": "0", "slices": "4"}),
+    "open-gop": partial(_clip, options={"x264-params": "open-gop=1:keyint=25:bframes=3"}),
+    "interlaced": partial(_clip, options={"x264-params": "tff=1:interlaced=1"}),
+    "60-frames": partial(_clip, rate=60, bit_rate=1_800_000),
+    "hevc": partial(_clip, video="libx265", options=X265),
+    "mpeg4": partial(_clip, video="mpeg4"),
+    "two-sounds": partial(_clip, sounds=2),
+    "fragmented": partial(_clip, mux=FRAGMENTS),
+}
+MOV: dict[str, Maker] = {
+    "pcm": partial(_clip, container="mov", audio="pcm_s16le"),
+    "pcm24-big-endian": partial(_clip, container="mov", audio="pcm_s24be"),
+    "motion-jpeg": partial(_clip, container="mov", video="mjpeg", audio="pcm_s16le"),
+    "prores": partial(_clip, container="mov", video="prores_ks", audio="pcm_s16le", seconds=2.0),
+}
+M4A: dict[str, Maker] = {
+    "aac": lambda seed: encode.sound("aac", "ipod", seed=seed),
+    "aac-mono": lambda seed: encode.sound("aac", "ipod", channels=1, seed=seed, options={"b": "80k"}),
+    "alac": lambda seed: encode.sound("alac", "ipod", seed=seed, seconds=4.0),
+}
+SOUND: dict[str, dict[str, Maker]] = {
+    "wav": {
+        "stereo16": lambda seed: encode.wav(seed=seed),
+        "mono16": lambda seed: encode.wav(channels=1, rate=44100, seed=seed),
+        "stereo24": lambda seed: encode.wav(width=3, seed=seed),
+    },
+    "mp3": {
+        "vbr": lambda seed: encode.sound("libmp3lame", "mp3", seed=seed),
+        "mono": lambda seed: encode.sound("libmp3lame", "mp3", channels=1, seed=seed, options={"b": "96k"}),
+    },
+    "flac": {
+        "stereo": lambda seed: encode.sound("flac", "flac", seed=seed),
+        "mono": lambda seed: encode.sound("flac", "flac", channels=1, seed=seed, seconds=9),
+    },
+}
+DOCUMENTS: dict[str, dict[str, Maker]] = {
+    "pdf": {
+        "report": lambda seed: encode.pdf(8, seed=seed),
+        "plain": lambda seed: encode.pdf(5, seed=seed, compressed=False),
+    },
+    "docx": {"notes": lambda seed: encode.docx(seed=seed)},
+    "xlsx": {"table": lambda seed: encode.xlsx(seed=seed, rows=2500)},
+    "odt": {"permits": lambda seed: encode.odt(seed=seed, paragraphs=900)},
+    "zip": {"store": lambda seed: encode.archive(seed=seed)},
+}
+HEALTHY: dict[str, dict[str, Maker]] = {
+    "jpeg": JPEG,
+    "png": PNG,
+    "mp4": MP4,
+    "mov": MOV,
+    "m4a": M4A,
+    **SOUND,
+    **DOCUMENTS,
+}

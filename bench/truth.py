@@ -12,7 +12,7 @@ from pathlib import Path
 
 from pebble import ProcessPool
 
-from bench.healthy import healthy
+from bench.healthy import HEALTHY
 from bench.measure import share_of_files
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
@@ -37,6 +37,15 @@ class Tally:
     tried: int = 0
     opened: int = 0
     exact: int = 0
+    #: Distances between the score measured after a repair and the share that the decoder shows then.
+    after: list[float] = field(default_factory=list)
+
+    def add(self, other: Tally) -> None:
+        """Takes in the counts of another."""
+        for name in ("healthy", "false_alarms", "damaged", "found", "placeable", "placed", "tried", "opened", "exact"):
+            setattr(self, name, getattr(self, name) + getattr(other, name))
+        self.errors += other.errors
+        self.after += other.after
 
 
 def _first_grave(examination: Examination) -> int | None:
@@ -45,8 +54,43 @@ def _first_grave(examination: Examination) -> int | None:
 
 
 def run(folder: Path, only: str | None, verbose: bool) -> dict[str, Tally]:
+    """All variants, two at a time, each in a process of its own."""
     tallies: dict[str, Tally] = defaultdict(Tally)
+    jobs = [
+        (format_name, variant)
+        for format_name, makers in HEALTHY.items()
+        for variant in makers
+        if not only or only in f"{format_name}/{variant}"
+    ]
     with ProcessPool(max_workers=2) as pool:
+        futures = [(job, pool.schedule(run_variant, args=(str(folder), *job, verbose))) for job in jobs]
+        for (format_name, variant), future in futures:
+            try:
+                tally, lines = future.result()
+            except Exception as error:
+                print(f"{format_name}/{variant} could not be measured: {error}")
+                continue
+            tallies[format_name].add(tally)
+            print("\n".join(lines), flush=True) if lines else None
+    return tallies
+
+
+def run_variant(place: str, format_name: str, variant: str, verbose: bool) -> tuple[Tally, list[str]]:
+    """One healthy file, harmed in every way, its sibling lending where a repair borrows."""
+    folder, tally, lines = Path(place), Tally(), []
+    maker = HEALTHY[format_name][variant]
+    data, sibling = maker(sum(map(ord, variant)) % 90 + 1), maker(sum(map(ord, variant)) % 90 + 101)
+    original = folder / f"{format_name}-{variant}.{format_name}"
+    original.write_bytes(data)
+    lender = folder / f"{format_name}-{variant}-sibling.{format_name}"
+    lender.write_bytes(sibling)
+    before, donor = examine_file(original), examine_file(lender)
+    for examined in (before, donor):
+        tally.healthy += 1
+        if examined.verdict is not Verdict.INTACT:
+            tally.false_alarms += 1
+            lines.append(f"FALSE ALARM {examined.path}: {examined.score} {[f.message for f in examined.findings]}")
+    with ProcessPool(max_workers=1) as pool:
 
         def measure(name: str, original: Path, damaged: Path | str) -> float | None:
             try:
@@ -54,28 +98,19 @@ def run(folder: Path, only: str | None, verbose: bool) -> dict[str, Tally]:
             except Exception:
                 return None
 
-        for format_name, variant, data in healthy():
-            if only and only not in f"{format_name}/{variant}":
+        for seed, name in enumerate(harms_for(format_name), 100):
+            harmed = harm(data, format_name, name, seed)
+            if harmed.data == data:
                 continue
-            tally = tallies[format_name]
-            original = folder / f"{format_name}-{variant}.{format_name}"
-            original.write_bytes(data)
-            before = examine_file(original)
-            tally.healthy += 1
-            if before.verdict is not Verdict.INTACT:
-                tally.false_alarms += 1
-                print(f"FALSE ALARM {format_name}/{variant}: {before.score} {[f.message for f in before.findings]}")
-            for seed, name in enumerate(harms_for(format_name), 100):
-                harmed = harm(data, format_name, name, seed)
-                if harmed.data == data:
-                    continue
-                path = folder / f"{format_name}-{variant}-{name}.{format_name}"
-                path.write_bytes(harmed.data)
-                _one(tally, format_name, variant, original, path, harmed, before, folder, measure, verbose)
-    return tallies
+            path = folder / f"{format_name}-{variant}-{name}.{format_name}"
+            path.write_bytes(harmed.data)
+            note = _one(tally, format_name, variant, original, path, harmed, donor, folder, measure, verbose)
+            lines += [note] if note else []
+            path.unlink()
+    return tally, lines
 
 
-def _one(tally, format_name, variant, original, path, harmed, before, folder, measure, verbose) -> None:  # type: ignore[no-untyped-def]
+def _one(tally, format_name, variant, original, path, harmed, donor, folder, measure, verbose) -> str | None:  # type: ignore[no-untyped-def]
     truth = measure(format_name, original, path)
     examined = examine_file(path)
     shown = 0.0 if truth is None else truth
@@ -100,29 +135,32 @@ def _one(tally, format_name, variant, original, path, harmed, before, folder, me
     if abs(score - shown) > 8:
         notes.append("SCORE")
     if examined.worth_repairing:
-        outcome = repair_file(examined, folder / "repaired", [before])
+        outcome = repair_file(examined, folder / "repaired", [donor])
         if outcome.status is RepairStatus.REPAIRED and outcome.output:
             after = measure(format_name, original, outcome.output)
             tally.tried += 1
             tally.opened += after is not None
             tally.exact += after is not None and after >= 99.99
+            tally.after.append(abs((after or 0.0) - (outcome.score_after or 0.0)))
             if after is None:
                 notes.append(f"REPAIR {outcome.method} does not open (measured {outcome.score_after})")
             elif abs(after - (outcome.score_after or 0)) > 8:
                 notes.append(f"REPAIR {outcome.method} measured {outcome.score_after}, truth {after:.1f}")
         else:
             notes.append(f"REPAIR failed: {outcome.error}")
-    if verbose or notes:
-        codes = [(f.code.value, f.span.start if f.span else None) for f in examined.findings][:3]
-        print(
-            f"{format_name}/{variant} {harmed.name}: {examined.verdict.value} {examined.score} truth {shown:.1f} at {harmed.start} {codes} {'; '.join(notes)}"
-        )
+    if not (verbose or notes):
+        return None
+    codes = [(f.code.value, f.span.start if f.span else None) for f in examined.findings][:3]
+    return (
+        f"{format_name}/{variant} {harmed.name}: {examined.verdict.value} {examined.score} truth {shown:.1f} "
+        f"at {harmed.start} {codes} {'; '.join(notes)}"
+    )
 
 
 def table(tallies: dict[str, Tally]) -> str:
     lines = [
-        "| format | healthy | false alarms | damaged | recall | placed | mean score error | repairs tried | opened | exact |",
-        "|---|---|---|---|---|---|---|---|---|---|",
+        "| format | healthy | false alarms | damaged | recall | placed | mean score error | repairs tried | opened | exact | score error after |",
+        "|---|---|---|---|---|---|---|---|---|---|---|",
     ]
 
     def percent(part: int, whole: int) -> str:
@@ -130,24 +168,13 @@ def table(tallies: dict[str, Tally]) -> str:
 
     whole = Tally()
     for tally in tallies.values():
-        for name in (
-            "healthy",
-            "false_alarms",
-            "damaged",
-            "found",
-            "placeable",
-            "placed",
-            "tried",
-            "opened",
-            "exact",
-        ):
-            setattr(whole, name, getattr(whole, name) + getattr(tally, name))
-        whole.errors += tally.errors
+        whole.add(tally)
     for name, t in [*sorted(tallies.items()), ("**all**", whole)]:
         error = sum(t.errors) / len(t.errors) if t.errors else 0.0
         lines.append(
             f"| {name} | {t.healthy} | {t.false_alarms} | {t.damaged} | {percent(t.found, t.damaged)} | {percent(t.placed, t.placeable)} "
-            f"| {error:.1f} | {t.tried} | {percent(t.opened, t.tried)} | {percent(t.exact, t.tried)} |"
+            f"| {error:.1f} | {t.tried} | {percent(t.opened, t.tried)} | {percent(t.exact, t.tried)} "
+            f"| {sum(t.after) / len(t.after) if t.after else 0.0:.1f} |"
         )
     return "\n".join(lines)
 
@@ -158,7 +185,9 @@ Made by `make truth`: healthy files by general encoders, harmed in the ways of `
 against Pillow, FFmpeg (PyAV), PDFium and zipfile. Recall counts damages that such a decoder shows (under 99.9 % of the content
 right); a place counts when the first grave finding starts within 4,096 bytes of the first damaged byte; the score error is
 the mean distance between the score and the share of the content that the decoder shows rightly. Repairs are counted when
-one was offered and measured as better; *exact* means that all of the original's content came back.
+one was offered and measured as better; *exact* means that all of the original's content came back, *score error after*
+is the mean distance between the score measured on the repaired file and what the decoder shows of the original in it.
+Headers and indexes are lent by a sibling: other content from the same encoder and settings.
 
 """
 

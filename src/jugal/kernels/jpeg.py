@@ -255,6 +255,70 @@ def _extend(data, pos, size):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def decode_run(  # type: ignore[no-untyped-def]
+    data, pos, stop, blocks, dc_tab, ac_tab, fast, full, span, dc, unit_pos, coefs,
+):  # fmt: skip
+    """Decodes MCUs of an interleaved sequential scan from bit ``pos`` of unstuffed ``data`` without knowing their place.
+
+    ``blocks`` (int64) is the component of each block of an MCU. Writes the DC values, counted from 0, to int32 ``dc``
+    (units, blocks), the bit at which each MCU begins to int64 ``unit_pos`` (units + 1, the end last) and zigzag
+    coefficients to int16 ``coefs`` (units, blocks, 64) as far as it has room. Ends at the first error, where the
+    DC values of a component lie further apart than ``span``, before an MCU that bit ``stop`` cuts, and when ``dc`` is
+    full. Returns (MCUs, whether an error ended it); the padding of the last byte is no error.
+    """
+    ncomp = span.size
+    pred, low, high = np.zeros(ncomp, np.int64), np.zeros(ncomp, np.int64), np.zeros(ncomp, np.int64)
+    for unit in range(dc.shape[0]):
+        unit_pos[unit] = pos
+        for b in range(blocks.size):
+            c = blocks[b]
+            if pos >= stop:
+                return unit, False
+            entry = _symbol(data, pos, fast[dc_tab[c]], full[dc_tab[c]])
+            size = np.int64(entry & 255)
+            if entry == 0 or size > 15:
+                return unit, unit_pos[unit] + 8 <= stop
+            pos += entry >> 8
+            if size:
+                pred[c] += _extend(data, pos, size)
+                pos += size
+                low[c], high[c] = min(low[c], pred[c]), max(high[c], pred[c])
+                if high[c] - low[c] > span[c]:
+                    return unit, unit_pos[unit] + 8 <= stop
+            dc[unit, b] = pred[c]
+            if unit < coefs.shape[0]:
+                coefs[unit, b, :] = 0
+                coefs[unit, b, 0] = pred[c]
+            k = 1
+            while k < 64:
+                if pos >= stop:
+                    return unit, False
+                entry = _symbol(data, pos, fast[ac_tab[c]], full[ac_tab[c]])
+                if entry == 0:
+                    return unit, unit_pos[unit] + 8 <= stop
+                pos += entry >> 8
+                size = np.int64(entry & 15)
+                if size == 0:
+                    if (entry & 255) != 0xF0:
+                        break
+                    k += 16
+                    continue
+                k += (entry & 255) >> 4
+                if k > 63:
+                    return unit, unit_pos[unit] + 8 <= stop
+                if unit < coefs.shape[0]:
+                    coefs[unit, b, k] = _extend(data, pos, size)
+                pos += size
+                k += 1
+            if k > 64:
+                return unit, unit_pos[unit] + 8 <= stop
+        if pos > stop:
+            return unit, False
+    unit_pos[dc.shape[0]] = pos
+    return dc.shape[0], False
+
+
+@njit(cache=True, nogil=True)
 def decode_progressive(  # type: ignore[no-untyped-def]
     data, seg_start, seg_end, seg_mcu, seg_count, units_x, interleaved, h, v, dc_tab, ac_tab, fast, full,
     stride, offset, coefs, ss, se, ah, al, unit_pos, seg_done, seg_used, err_pos, err_mcu, err_kind,

@@ -66,6 +66,20 @@ def warm() -> None:
         i64(4),
         i64(4),
     )
+    jpeg.decode_run(
+        clean,
+        0,
+        64,
+        zero,
+        zero,
+        zero,
+        fast,
+        full,
+        one * 99,
+        np.zeros((1, 1), np.int32),
+        i64(2),
+        np.zeros((0, 1, 64), np.int16),
+    )
     nal.walk_samples(frozen, zero, one, 4, False, 8, i8(1), i64(1))
     figures = (*aac.bands(3), *aac.books())
     aac.parse_samples(frozen, zero, one, 1, 0, False, *figures, i8(1))

@@ -11,7 +11,7 @@ from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.damage import Damage, Verdicts, judge, spoiled_mask
 from jugal.formats.jpeg.decode import Picture, decode
 from jugal.formats.jpeg.parse import HuffmanTable, Scan, Structure
-from jugal.formats.jpeg.resync import find_resumption
+from jugal.formats.jpeg.resync import find_mosaic
 from jugal.formats.jpeg.select import Selection, decodable, select, usable
 from jugal.formats.jpeg.thumbnail import dc_rgb, thumbnail_of
 from jugal.formats.tiff.exif import Exif, capture_data, read_exif
@@ -94,12 +94,12 @@ def examine(subject: Subject, report: Report) -> None:
     report.attainable = report.score
     _plans(subject, report, selection, shown, believable)
     if opens and verdicts.damages and shown < 98:
-        resumption = find_resumption(subject, structure, picture)
-        if resumption is not None and resumption.kept > shown + 1:
+        mosaic = find_mosaic(subject, structure, picture)
+        if mosaic is not None and mosaic.kept > shown + 1:
             report.plan(
-                "resync", "Take up decoding behind the damage and put the rest back in its place.", resumption.kept
+                "resync", "Take up decoding behind each damage and put what survives back in its place.", mosaic.kept
             )
-            report.attainable = max(report.attainable, resumption.kept)
+            report.attainable = max(report.attainable, mosaic.kept)
 
 
 def _segment_findings(subject: Subject, report: Report, selection: Selection) -> None:

@@ -1,7 +1,9 @@
-"""Damage inside a sequential scan: decoding taken up again behind it, the rest put back in its place.
+"""Damage inside a sequential scan: decoding taken up again behind each, what survives put back in its place.
 
-What survives runs to the end of the picture, so its last MCU is the picture's last and its place is known by counting
-from there. Its levels lost their reference; they are matched to the rows above the gap. Every surviving bit is kept.
+The last run goes to the end of the picture, so its place is known by counting from there. Runs between two damages are
+placed where they go best with the rows above. Every run lost the level it counts from; it is matched to its
+neighbourhood: at the pixel row where blocks touch, else over the gap by the slope of the rows on both sides. Every
+surviving bit is kept.
 """
 
 from __future__ import annotations
@@ -9,58 +11,61 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
+from scipy.fft import idctn
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.damage import judge
-from jugal.formats.jpeg.decode import Picture, decode
-from jugal.formats.jpeg.entropy import neutral_mcu, shifted_entropy, with_entropy
+from jugal.formats.jpeg.decode import Picture, decode, raw_offsets
+from jugal.formats.jpeg.entropy import neutral_mcu
 from jugal.formats.jpeg.parse import Structure
+from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import decodable, select
 from jugal.kernels.jpeg import pack_bits
 from jugal.model.span import ByteSpan
 
 _SECTOR = 512
-_BITS_TRIED = 400
-_PROBE = 12_288
-_STARTS_COMPARED = 6
-_SETTLING = 24
-_SECTORS_TRIED = 160
-
-
-@dataclass(frozen=True, slots=True)
-class Resumption:
-    """Decoding taken up at bit ``shift`` after byte ``at``: ``have`` MCUs run cleanly to the picture's end.
-
-    ``before`` MCUs stand before the damage, ``lost`` between the two.
-    """
-
-    at: int
-    shift: int
-    before: int
-    lost: int
-    have: int
-    total: int
-    #: MCUs at the start of the run that are not yet in step and are left out.
-    skip: int = 0
-
-    @property
-    def kept(self) -> float:
-        """Percent of the picture that is there again."""
-        return 100.0 * (self.before + self.have) / self.total
+_CLUSTER = 4096
+_MAX_DAMAGES = 16
+_SECTORS_TRIED = 40
+_LEAST = 4
+#: A place is believed when it fits this much better than places do on average.
+_FIT = 0.75
+#: Bytes behind a fault in which foreign data may go on, and how much parting them must improve the fit.
+_FOREIGN_BYTES = 1 << 15
+_PARTED = 0.8
+#: A step between two stretches in units of its doubt, and in levels, that no picture makes by itself.
+_SURE = 8.0
+_STEP = 8.0
 
 
 @dataclass(slots=True)
-class Budget:
-    """How many starts are probed and how many followed to the end, so that no picture takes for ever."""
+class Placed:
+    """A run at MCU number ``place``; ``offsets`` are added to its DC values, per component."""
 
-    probes: int = 6000
-    runs: int = 40
+    run: Run
+    place: int
+    offsets: NDArray[np.int64]
 
     @property
-    def spent(self) -> bool:
-        return self.probes <= 0 or self.runs <= 0
+    def end(self) -> int:
+        return self.place + self.run.count
+
+
+@dataclass(slots=True)
+class Mosaic:
+    """What is left of a picture: the ``before`` MCUs ahead of the damage and the runs behind it, in order."""
+
+    reader: RunReader
+    before: int
+    placed: list[Placed]
+
+    @property
+    def kept(self) -> float:
+        """Percent of the picture that is in its place again."""
+        return 100.0 * (self.before + sum(p.run.count for p in self.placed)) / self.reader.total
 
 
 def applicable(structure: Structure) -> bool:
@@ -76,187 +81,362 @@ def applicable(structure: Structure) -> bool:
     )
 
 
-def find_resumption(subject: Subject, structure: Structure, picture: Picture) -> Resumption | None:
-    """Where decoding can be taken up behind the last damage; None where nothing runs to the picture's end."""
+def find_mosaic(subject: Subject, structure: Structure, picture: Picture) -> Mosaic | None:
+    """All that decodes behind the first damage, placed; None where nothing does."""
     if not applicable(structure):
         return None
     verdicts = judge(subject, structure, picture)
+    end = _picture_end(subject, structure)
     if not verdicts.damages:
         return None
+    reader = RunReader(structure)
     first = min(verdicts.damages, key=lambda d: d.first)
-    total = picture.scans[0].units
-    seen = [f.span.end for f in verdicts.fills] + [s.end for s in verdicts.foreign]
-    if seen:
-        starts = [max(seen)]
-    else:
-        begin = max(first.start, structure.scans[0].entropy.start) // _SECTOR
-        starts = [(begin + k) * _SECTOR for k in range(_SECTORS_TRIED) if k < 8 or k % 8 == 0]
-    end = _picture_end(subject, structure)
-    if end is None:
-        return None
-    budget = Budget()
-    for at in starts:
-        if at <= first.start and not seen:
+    holes = sorted((s.start, s.end) for s in [*(f.span for f in verdicts.fills), *verdicts.foreign])
+    mosaic = Mosaic(reader, first.first, [])
+    at, seen = (holes[0][1], True) if holes and holes[0][0] <= first.start + _SECTOR else (first.start, False)
+    canvas = _Canvas(picture, structure, reader, first.first)
+    for _ in range(_MAX_DAMAGES):
+        if end - at < 64:
+            break
+        stop = next((s for s, _ in holes if s > at), end)
+        found = _resume(subject, reader, at, stop, seen)
+        if found is None:
+            if stop == end:
+                break
+            at, seen = next(e for s, e in holes if s == stop), True
             continue
-        tries = _BITS_TRIED if seen else 48
-        found = _resume(subject, structure, at, end, first.first, total, tries, budget)
-        if found is not None:
-            return found
+        run, begin = found
+        last = stop == end and run.ends_with_data
+        _put(canvas, mosaic, run, last, begin, seen, (at - begin) if seen else 0)
+        if last:
+            break
+        reached = int(raw_offsets(run.entropy, np.array([int(run.bits[-1]) >> 3]))[0])
+        if run.failed and reached < stop - _SECTOR:
+            at, seen = reached, False
+        elif stop < end:
+            at, seen = next(e for s, e in holes if s == stop), True
+        else:
+            break
+    return mosaic if mosaic.placed else None
+
+
+def _picture_end(subject: Subject, structure: Structure) -> int:
+    """The end-of-image marker that closes the picture: one met inside the damage does not, if no picture follows it."""
+    last = subject.source.rfind(b"\xff\xd9", structure.scans[0].entropy.start)
+    if structure.eoi is None:
+        return last if last >= 0 else subject.size
+    following = subject.source.find(b"\xff\xd8\xff", structure.eoi)
+    return max(last, structure.eoi) if following < 0 else structure.eoi
+
+
+def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool) -> tuple[Run, int] | None:
+    """The run that goes on behind a damage and the byte from which it was sought.
+
+    Behind bytes ``seen`` to be bad it begins at once; else the sectors that follow the fault are tried in turn.
+    """
+    starts = [at]
+    if not seen:
+        base = at // _SECTOR * _SECTOR
+        near = [base + k * _SECTOR for k in range(8)]
+        starts = near + [(base // _CLUSTER + k) * _CLUSTER for k in range(2, _SECTORS_TRIED)]
+    for begin in starts:
+        if begin >= stop - 64:
+            break
+        bit = reader.in_step(subject, begin, stop)
+        if bit is None:
+            continue
+        run = reader.follow(subject, begin, stop, bit, reader.total)
+        long_enough = seen or int(run.bits[-1] - run.bits[0]) > 16 * _SECTOR or run.ends_with_data
+        if run.count >= _LEAST and long_enough:
+            return run, begin
     return None
 
 
-def _picture_end(subject: Subject, structure: Structure) -> int | None:
-    """The end-of-image marker that closes the picture, found from the file's end where the scan was interrupted."""
-    if structure.eoi is not None:
-        return structure.eoi
-    at = subject.source.rfind(b"\xff\xd9", structure.scans[0].entropy.start)
-    return at if at >= 0 else None
+class _Canvas:
+    """Levels of the MCUs known so far, per component, and their blocks where a seam needs the pixels."""
 
+    def __init__(self, picture: Picture, structure: Structure, reader: RunReader, before: int) -> None:
+        self.reader = reader
+        self.width = picture.frame.mcus_x
+        self.known = np.zeros(reader.total, bool)
+        self.known[:before] = True
+        self.levels = np.zeros((reader.total, len(reader.shape)))
+        self.head = reader.read(structure.scans[0].entropy, structure_start(picture), before)[0]
+        head = reader.levels(self.head.dc)
+        self.levels[: head.shape[0]] = head
+        self.known[head.shape[0] :] = False
+        self.placed: list[Placed] = [Placed(self.head, 0, np.zeros(len(reader.shape), np.int64))]
 
-def _resume(
-    subject: Subject, structure: Structure, at: int, end: int, before: int, total: int, tries: int, budget: Budget
-) -> Resumption | None:
-    if at >= end - 64:
+    @property
+    def end(self) -> int:
+        """The first MCU behind all known ones."""
+        return self.placed[-1].end
+
+    def above(self, places: NDArray[np.int64]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+        """Levels of the nearest known MCU straight above each place, and how many rows up it lies (0: none)."""
+        levels = np.zeros((places.size, self.levels.shape[1]))
+        rows = np.zeros(places.size, np.int64)
+        for up in range(1, 9):
+            source = places - up * self.width
+            use = (rows == 0) & (source >= 0)
+            use[use] = self.known[source[use]]
+            levels[use] = self.levels[source[use]]
+            rows[use] = up
+        return levels, rows
+
+    def add(self, placed: Placed) -> None:
+        steps = np.array([float(q[0]) / 8.0 if q is not None else 1.0 for q in self.reader.quant])
+        self.levels[placed.place : placed.end] = self.reader.levels(placed.run.dc) + placed.offsets * steps
+        self.known[placed.place : placed.end] = True
+        self.placed.append(placed)
+
+    def blocks_at(self, place: int) -> tuple[Placed, int] | None:
+        """The run that holds MCU ``place`` and its number in it."""
+        for placed in self.placed:
+            if placed.place <= place < placed.end:
+                return placed, place - placed.place
         return None
-    probe = min(end, at + _PROBE)
-    best: tuple[float, Resumption] | None = None
-    good = 0
-    for shift in range(tries):
-        if budget.spent:
-            break
-        # Most starts fail within a few blocks; only one that runs through a first stretch is followed to the end.
-        budget.probes -= 1
-        if probe < end:
-            start = _tail(subject, structure, at, shift, probe).scans[0]
-            if start.error_count or start.scan.entropy.end < probe:
-                continue
-        budget.runs -= 1
-        have = _clean_run(subject, structure, at, shift, end)
-        lost = total - before - have
-        if have > 2 and lost >= 1:
-            # Several starts fall into step; the one that does so with the least nonsense before is taken.
-            unrest, skip = _unrest(_tail(subject, structure, at, shift, end), have)
-            found = Resumption(at, shift, before, lost + skip, have - skip, total, skip)
-            if found.have > 2 and (best is None or unrest < best[0]):
-                best = (unrest, found)
-            good += 1
-            if good >= _STARTS_COMPARED:
-                break
-    return best[1] if best else None
 
 
-def _unrest(tail: Picture, have: int) -> tuple[float, int]:
-    """How wildly the first MCUs jump in level against what follows, and how many of them to leave out for it."""
-    jumps = np.zeros(max(0, have - 1))
-    for component, plane in zip(tail.frame.components, tail.dc, strict=True):
-        levels = _per_mcu(plane, component.v, component.h)[:have]
-        steps = np.abs(np.diff(levels))
-        jumps = np.maximum(jumps, steps / max(1.0, float(np.median(steps[: 4 * _SETTLING]))))
-    first = jumps[:_SETTLING]
-    if not first.size:
-        return 0.0, 0
-    usual = max(1.0, float(np.percentile(jumps[: 4 * _SETTLING], 75)))
-    wild = np.flatnonzero(first > 5.0 * usual)
-    return float(first.max()), min(int(wild[-1]) + 1 if wild.size else 0, have - 1)
+def structure_start(picture: Picture) -> int:
+    """The bit at which the scan's first MCU begins."""
+    return int(picture.scans[0].segments.start[0]) * 8
 
 
-def _tail(subject: Subject, structure: Structure, at: int, shift: int, end: int) -> Picture:
-    assert structure.frame is not None
-    entropy = shifted_entropy(subject, at, shift, end)
-    # Without their reference the levels may lie anywhere, so no value is out of range (no quantisation given).
-    return decode(structure.frame, [with_entropy(structure.scans[0], entropy)], {}, careful=True)
+def _put(canvas: _Canvas, mosaic: Mosaic, run: Run, last: bool, begin: int, seen: bool, spare: int) -> None:
+    """Places a run, drops what of it is foreign, matches its level and takes it in."""
+    total = canvas.reader.total
+    if run.failed:
+        # What stands in the sector of the fault may be nonsense that happened to decode.
+        reached = int(raw_offsets(run.entropy, np.array([int(run.bits[-1]) >> 3]))[0])
+        sector = reached // _SECTOR * _SECTOR
+        raw = raw_offsets(run.entropy, run.bits[:-1] >> 3)
+        run = run.only_first(int(np.searchsorted(raw, sector)))
+    least = canvas.end + 1
+    if last:
+        place = total - run.count
+        if place < least:
+            run, place = run.without_first(least - place), least
+    else:
+        spot = _best_place(canvas, run)
+        if spot is None:
+            return
+        place = spot
+    if not seen:
+        skip = _foreign_start(canvas, run, place)
+        run, place = run.without_first(skip), place + skip
+    if run.count < _LEAST:
+        return
+    placed = Placed(run, place, _match(canvas, run, place))
+    canvas.add(placed)
+    mosaic.placed.append(placed)
 
 
-def _clean_run(subject: Subject, structure: Structure, at: int, shift: int, end: int) -> int:
-    """MCUs that decode from there without an error up to the last bits before ``end``; 0 where they do not."""
-    decoded = _tail(subject, structure, at, shift, end).scans[0]
-    entropy = decoded.scan.entropy
-    if entropy.end < end or decoded.error_count:
+def _best_place(canvas: _Canvas, run: Run) -> int | None:
+    """Where a run goes best with the rows above: its levels follow theirs there, but for a constant."""
+    reader, width = canvas.reader, canvas.width
+    if run.count < max(8, width // 8):
+        return None
+    first = canvas.end + 1
+    most = min(reader.total - run.count, first + 8 * width)
+    if most <= first:
+        return None
+    levels = reader.levels(run.dc)[: 2 * width]
+    costs = np.full(most - first + 1, np.inf)
+    number = np.arange(levels.shape[0])
+    for k in range(costs.size):
+        above, rows = canvas.above(first + k + number)
+        # Rows of the run lie above its own next ones; only those over known ground tell anything.
+        use = rows > 0
+        if use.sum() < max(6, width // 10):
+            continue
+        rest = levels[use] - above[use]
+        costs[k] = np.abs(rest - np.median(rest, axis=0)).mean(axis=0).sum() * float(np.sqrt(rows[use].mean()))
+    best = int(np.argmin(costs))
+    usual = float(np.median(costs[np.isfinite(costs)])) if np.isfinite(costs).any() else 0.0
+    return first + best if np.isfinite(costs[best]) and costs[best] < _FIT * usual else None
+
+
+def _foreign_start(canvas: _Canvas, run: Run, place: int) -> int:
+    """How many MCUs at the start of a run belong to what was put in, not to the picture.
+
+    Foreign data of the same kind decode without an error, but their levels have nothing to do with the rows above the
+    gap. The sector boundary is sought that best parts the run in two stretches of one distance each from those rows.
+    """
+    raw = raw_offsets(run.entropy, run.bits[:-1] >> 3)
+    look = min(int(np.searchsorted(raw, raw[0] + _FOREIGN_BYTES)), run.count - _LEAST)
+    if look < 2 * _LEAST:
         return 0
-    # The picture has fewer MCUs left than the frame holds, so decoding ends with the data, not with the count.
-    left = int(decoded.segments.end[0]) * 8 - int(decoded.used[0])
-    done = int(decoded.done[0])
-    if -16 * 8 <= left < 8:
-        reached = decoded.unit_pos[done] if done < decoded.units else -1
-        spare = int(decoded.segments.end[0]) * 8 - int(reached) if reached >= 0 else left
-        return done if spare < 8 else 0
-    return 0
+    stretch = min(run.count, look + canvas.width)
+    above, rows = canvas.above(place + np.arange(stretch))
+    rest = canvas.reader.levels(run.dc[:stretch]) - above
+    usable = rows > 0
+    borders = np.searchsorted(raw, np.arange(raw[0] // _SECTOR + 1, raw[look - 1] // _SECTOR + 1) * _SECTOR)
+    whole, best, cut = _spread(rest[usable]), np.inf, 0
+    for border in borders.tolist():
+        if usable[:border].sum() < _LEAST or usable[border:].sum() < 2 * _LEAST:
+            continue
+        cost = _spread(rest[:border][usable[:border]]) + _spread(rest[border:][usable[border:]])
+        if cost < best:
+            best, cut = cost, border
+    if not cut or not _apart(rest[:cut][usable[:cut]], rest[cut:][usable[cut:]], best / max(whole, 1e-9)):
+        return 0
+    # The decoder needs a few MCUs to fall into step again behind the border.
+    return min(cut + 2, run.count - 1)
+
+
+def _apart(before: NDArray[np.float64], after: NDArray[np.float64], share: float) -> bool:
+    """Two stretches lie at levels too far apart for one picture: by many times what their scatter explains."""
+    scatter = np.abs(after - np.median(after, axis=0)).mean(axis=0) + 0.5
+    doubt = 1.25 * scatter * np.sqrt(1 / before.shape[0] + 1 / after.shape[0])
+    step = np.abs(np.median(before, axis=0) - np.median(after, axis=0))
+    return share < _PARTED or bool(((step > _SURE * doubt) & (step > _STEP)).any())
+
+
+def _spread(values: NDArray[np.float64]) -> float:
+    """Sum of the distances from the median, all components."""
+    return float(np.abs(values - np.median(values, axis=0)).sum())
+
+
+def _match(canvas: _Canvas, run: Run, place: int) -> NDArray[np.int64]:
+    """Per component what to add to the run's DC values so that it goes on from what is known around it."""
+    reader, width = canvas.reader, canvas.width
+    touching = [
+        (number, spot)
+        for number in range(min(run.count, width))
+        if (spot := canvas.blocks_at(place + number - width)) is not None
+    ]
+    if len(touching) >= max(3, width // 24):
+        return _match_pixels(canvas, run, touching)
+    levels = reader.levels(run.dc)
+    number = np.arange(min(run.count, width))
+    above, rows = canvas.above(place + number)
+    offsets = np.zeros(len(reader.shape), np.int64)
+    use = rows > 0
+    for c in range(len(reader.shape)):
+        table = reader.quant[c]
+        step = float(table[0]) / 8.0 if table is not None else 1.0
+        if use.sum() >= 3:
+            slope = _slope(canvas, levels, c, place)
+            offset = float(np.median(above[use, c] + slope * rows[use] - levels[number[use], c]))
+        else:
+            known = canvas.levels[canvas.known, c]
+            offset = (
+                float(np.median(known) - np.median(levels[:, c])) if known.size else -float(np.median(levels[:, c]))
+            )
+        offsets[c] = round(offset / step)
+    return offsets
+
+
+def _slope(canvas: _Canvas, levels: NDArray[np.float64], c: int, place: int) -> float:
+    """By how much levels change from row to row around a gap: the median over the last rows above and the first below."""
+    width = canvas.width
+    steps = []
+    head = canvas.levels[max(0, canvas.end - 3 * width) : canvas.end, c]
+    for values in (head, levels[: 3 * width, c]):
+        if values.size > width + 4:
+            steps.append(float(np.median(values[width:] - values[:-width])))
+    return float(np.mean(steps)) if steps else 0.0
+
+
+def _match_pixels(canvas: _Canvas, run: Run, touching: list[tuple[int, tuple[Placed, int]]]) -> NDArray[np.int64]:
+    """The offset that makes pixel rows meet where MCUs of the run lie right under known ones."""
+    reader = canvas.reader
+    numbers = np.array([n for n, _ in touching])
+    _, below = reader.read(run.entropy, int(run.bits[0]), int(numbers.max()) + 1, int(numbers.max()) + 1)
+    # Coefficients read from the run's start count their DC from there; the run's own count may have begun earlier.
+    shift = run.dc[0].astype(np.int64) - below[0, :, 0]
+    over: list[NDArray] = []
+    for _, (placed, number) in touching:
+        part = placed.run
+        _, blocks = reader.read(part.entropy, int(part.bits[number]), 1, 1)
+        blocks = blocks[0].astype(np.int64)
+        blocks[:, 0] = part.dc[number] + placed.offsets[reader.blocks]
+        over.append(blocks)
+    upper, lower = np.array(over), below[numbers].astype(np.int64)
+    offsets = np.zeros(len(reader.shape), np.int64)
+    for c, (rows, columns) in enumerate(reader.shape):
+        own = np.flatnonzero(reader.blocks == c)
+        table = reader.quant[c]
+        step = float(table[0]) / 8.0 if table is not None else 1.0
+        bottom = _pixels(upper[:, own[-columns:]], table)
+        top_blocks = lower[:, own[:columns]]
+        top_blocks[..., 0] += shift[own[0]]
+        top = _pixels(top_blocks, table)
+        ahead = bottom[..., 7, :] + (bottom[..., 7, :] - bottom[..., 6, :]) / 2
+        back = top[..., 0, :] - (top[..., 1, :] - top[..., 0, :]) / 2
+        offsets[c] = round(float(np.median(ahead - back)) / step)
+        del rows
+    return offsets
+
+
+def _pixels(blocks: NDArray[np.int64], table: NDArray[np.uint16] | None) -> NDArray[np.float64]:
+    """Samples (…, 8, 8) of zigzag coefficients (…, 64), mid-grey at 0."""
+    scale = np.ones(64) if table is None else table.astype(np.float64)
+    natural = np.zeros(blocks.shape)
+    natural[..., list(spec.ZIGZAG)] = blocks * scale
+    square = natural.reshape(*blocks.shape[:-1], 8, 8)
+    return np.asarray(idctn(square, axes=(-2, -1), norm="ortho"))
 
 
 def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
-    """The good start, neutral blocks for what is lost, then the surviving rest, its levels matched at the seam."""
+    """The good start, then each surviving run behind neutral blocks for what is lost before it."""
     structure = select(subject.source).structure
     if not applicable(structure):
         raise RepairImpossible("Only sequential pictures of one scan without restart markers need this repair.")
     frame, scan = structure.frame, structure.scans[0]
     assert frame is not None
     picture = decode(frame, structure.scans, structure.quant)
-    found = find_resumption(subject, structure, picture)
-    if found is None:
-        raise RepairImpossible("Behind the damage nothing decodes to the picture's end.")
-    end = _picture_end(subject, structure)
-    assert end is not None
-    tail = _tail(subject, structure, found.at, found.shift, end)
-    head_levels = _last_levels(picture, found.before)
-    offsets = _seam(picture, tail, found)
-    reached = _last_levels(tail, found.skip)
-    changes = [offset + own - last for offset, own, last in zip(offsets, reached, head_levels, strict=True)]
-    head_bits = int(picture.scans[0].unit_pos[found.before]) if found.before < found.total else 0
-    head = np.unpackbits(scan.entropy.clean[: head_bits // 8 + 1])[:head_bits]
-    run = found.skip + found.have
-    used = int(tail.scans[0].unit_pos[run]) if run < found.total else int(tail.scans[0].used[0])
-    begin = int(tail.scans[0].unit_pos[found.skip])
-    rest = np.unpackbits(tail.scans[0].scan.entropy.clean[: used // 8 + 1])[begin:used]
-    filler = np.tile(neutral_mcu(structure, scan), found.lost - 1)
-    bits = np.concatenate((head, filler, neutral_mcu(structure, scan, changes), rest))
-    pieces: tuple[Piece, ...] = (ByteSpan(structure.start, scan.entropy.start), pack_bits(bits), b"\xff\xd9")
-    return RepairDraft(
-        pieces,
-        (
-            f"Kept the {found.before:,} blocks of the picture before the damage.",
-            f"Wrote {found.lost:,} neutral blocks for what is lost.",
-            f"Took up decoding at byte {found.at:,}, bit {found.shift}, and put {found.have:,} blocks back in their place.",
-            "Matched their brightness and tint to the rows above.",
-        ),
-        kept=found.kept,
+    mosaic = find_mosaic(subject, structure, picture)
+    if mosaic is None:
+        raise RepairImpossible("Behind the damage nothing decodes that could be put back.")
+    reader = mosaic.reader
+    head, _ = reader.read(scan.entropy, structure_start(picture), mosaic.before)
+    parts = [_bits_of(head)]
+    levels = _last_levels(reader, head, np.zeros(len(reader.shape), np.int64))
+    reached = head.count
+    steps = [f"Kept the {head.count:,} blocks of the picture before the damage."]
+    for placed in mosaic.placed:
+        lost = placed.place - reached
+        before = placed.run.dc[0].astype(np.int64) - _first_steps(reader, placed.run)
+        own = np.array([before[np.flatnonzero(reader.blocks == c)[0]] for c in range(len(reader.shape))])
+        changes = (own + placed.offsets - levels).tolist()
+        parts.append(np.tile(neutral_mcu(structure, scan), lost - 1))
+        parts.append(neutral_mcu(structure, scan, changes))
+        parts.append(_bits_of(placed.run))
+        levels = _last_levels(reader, placed.run, placed.offsets)
+        reached = placed.end
+        begin = int(raw_offsets(placed.run.entropy, np.array([int(placed.run.bits[0]) >> 3]))[0])
+        steps.append(
+            f"Wrote {lost:,} neutral blocks, took up decoding at byte {begin:,} and put {placed.run.count:,} blocks back."
+        )
+    if reached < reader.total:
+        parts.append(np.tile(neutral_mcu(structure, scan), reader.total - reached))
+        steps.append(f"Wrote {reader.total - reached:,} neutral blocks to the end of the picture.")
+    steps.append("Matched brightness and tint at the seams.")
+    pieces: tuple[Piece, ...] = (
+        ByteSpan(structure.start, scan.entropy.start),
+        pack_bits(np.concatenate(parts)),
+        b"\xff\xd9",
     )
+    return RepairDraft(pieces, tuple(steps), kept=mosaic.kept)
 
 
-def _last_levels(picture: Picture, before: int) -> list[int]:
-    """Per component the DC value of the last block before MCU ``before``."""
-    levels = []
-    for component, plane in zip(picture.frame.components, picture.dc, strict=True):
-        if before == 0:
-            levels.append(0)
-            continue
-        row, column = divmod(before - 1, picture.frame.mcus_x)
-        single = len(picture.frame.components) == 1
-        v, h = (1, 1) if single else (component.v, component.h)
-        levels.append(int(plane[(row + 1) * v - 1, (column + 1) * h - 1]))
-    return levels
+def _bits_of(run: Run) -> NDArray[np.uint8]:
+    first, last = int(run.bits[0]), int(run.bits[-1])
+    window = np.unpackbits(run.entropy.clean[first >> 3 : (last >> 3) + 1])
+    return window[first & 7 : (first & 7) + last - first]
 
 
-def _seam(picture: Picture, tail: Picture, found: Resumption) -> list[int]:
-    """Per component what must be added to the tail's DC values so that they go on from the rows above the gap."""
-    width = picture.frame.mcus_x
-    start = found.before + found.lost
-    offsets = []
-    for component, head, rest in zip(picture.frame.components, picture.dc, tail.dc, strict=True):
-        good = _per_mcu(head, component.v, component.h)[: found.before]
-        back = _per_mcu(rest, component.v, component.h)[found.skip : found.skip + found.have]
-        count = min(width, found.have)
-        places = np.arange(start, start + count)
-        rows_up = np.maximum(1, -(-(places - found.before + 1) // width))
-        above = places - rows_up * width
-        usable = (above >= 0) & (above < found.before)
-        if usable.sum() < 3:
-            offsets.append(int(np.median(good)) - int(np.median(back)) if good.size else -int(np.median(back)))
-            continue
-        offsets.append(round(float(np.median(good[above[usable]] - back[:count][usable]))))
-    return offsets
+def _first_steps(reader: RunReader, run: Run) -> NDArray[np.int64]:
+    """Per block of the run's first MCU the DC value counted from the run's start: its predictor taken away."""
+    one, _ = reader.read(run.entropy, int(run.bits[0]), 1)
+    return one.dc[0].astype(np.int64)
 
 
-def _per_mcu(plane: np.ndarray, v: int, h: int) -> np.ndarray:
-    """The mean DC value of each MCU, in scan order."""
-    rows, cols = plane.shape
-    return plane.reshape(rows // v, v, cols // h, h).mean(axis=(1, 3)).reshape(-1)
+def _last_levels(reader: RunReader, run: Run, offsets: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Per component the DC value of the run's last block, as written."""
+    if not run.count:
+        return np.zeros(len(reader.shape), np.int64)
+    last = [int(run.dc[-1, np.flatnonzero(reader.blocks == c)[-1]]) for c in range(len(reader.shape))]
+    return np.array(last, np.int64) + offsets

@@ -1,0 +1,131 @@
+"""Runs of MCUs decoded from somewhere inside a scan: where decoding falls into step, and how far it then goes."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.base import Subject
+from jugal.formats.jpeg.decode import lookup_tables
+from jugal.formats.jpeg.parse import Entropy, Frame, HuffmanTable, Scan, Structure, read_entropy
+from jugal.kernels.jpeg import decode_run
+
+_PROBE = 6_144
+_BITS_TRIED = 320
+_MEMBERS = 12
+_NO_COEFFICIENTS = np.zeros((0, 1, 64), np.int16)
+
+
+@dataclass(slots=True)
+class Run:
+    """MCUs decoded one after another from bit ``first_bit`` of ``entropy``.
+
+    ``dc`` (MCUs, blocks of an MCU) counts from an unknown level. ``bits`` holds where each MCU begins and, last, where
+    the run ends. ``failed`` says that an error ended it, not the end of the data.
+    """
+
+    entropy: Entropy
+    dc: NDArray[np.int32]
+    bits: NDArray[np.int64]
+    failed: bool
+
+    @property
+    def count(self) -> int:
+        return int(self.dc.shape[0])
+
+    def without_first(self, skip: int) -> Run:
+        return Run(self.entropy, self.dc[skip:], self.bits[skip:], self.failed)
+
+    def only_first(self, keep: int) -> Run:
+        return Run(self.entropy, self.dc[:keep], self.bits[: keep + 1], self.failed)
+
+    @property
+    def ends_with_data(self) -> bool:
+        """Nothing but the padding of the last byte is left behind the last MCU."""
+        return not self.failed and 0 <= self.entropy.length * 8 - int(self.bits[-1]) < 8
+
+
+class RunReader:
+    """Decodes runs with the tables of one interleaved sequential scan."""
+
+    def __init__(self, structure: Structure) -> None:
+        assert structure.frame is not None
+        self.frame: Frame = structure.frame
+        self.scan: Scan = structure.scans[0]
+        self.structure = structure
+        single = len(self.scan.components) == 1
+        parts = [self.frame.components[index] for index, _, _ in self.scan.components]
+        #: Component (its number in the scan) of each block of an MCU.
+        self.blocks = np.repeat(np.arange(len(parts)), [1 if single else c.h * c.v for c in parts]).astype(np.int64)
+        #: Blocks across and down an MCU, per component.
+        self.shape = [(1, 1) if single else (c.v, c.h) for c in parts]
+        self.quant = [structure.quant.get(c.tq) for c in parts]
+        keys: list[int] = []
+        for _, td, ta in self.scan.components:
+            keys += [k for k in (td, ta | 0x10) if k not in keys]
+        tables = tuple(self.scan.tables.get(k) or HuffmanTable(bytes(16), b"") for k in keys)
+        self._fast, self._full = lookup_tables(tables)
+        self._dc = np.array([keys.index(td) for _, td, _ in self.scan.components], np.int64)
+        self._ac = np.array([keys.index(ta | 0x10) for _, _, ta in self.scan.components], np.int64)
+        steps = [int(q[0]) if q is not None else 1 for q in self.quant]
+        self._span = np.array([int((2 << (self.frame.precision + 2)) * 1.2) // s + 4 for s in steps], np.int64)
+        self.total = self.frame.mcus_x * self.frame.mcus_y
+
+    def read(self, entropy: Entropy, bit: int, most: int, with_coefficients: int = 0) -> tuple[Run, NDArray[np.int16]]:
+        """Up to ``most`` MCUs from ``bit``, the coefficients of the first ``with_coefficients`` of them."""
+        dc = np.empty((max(0, most), self.blocks.size), np.int32)
+        bits = np.zeros(max(0, most) + 1, np.int64)
+        coefs = (
+            np.zeros((min(with_coefficients, most), self.blocks.size, 64), np.int16)
+            if with_coefficients
+            else _NO_COEFFICIENTS
+        )
+        count, failed = decode_run(
+            entropy.clean, bit, entropy.length * 8, self.blocks, self._dc, self._ac, self._fast, self._full, self._span,
+            dc, bits, coefs,
+        )  # fmt: skip
+        return Run(entropy, dc[:count], bits[: count + 1], bool(failed)), coefs
+
+    def levels(self, dc: NDArray[np.int32]) -> NDArray[np.float64]:
+        """(MCUs, components): the mean level of each MCU in sample levels."""
+        out = np.empty((dc.shape[0], len(self.shape)))
+        for c in range(len(self.shape)):
+            table = self.quant[c]
+            step = float(table[0]) if table is not None else 8.0
+            out[:, c] = dc[:, self.blocks == c].mean(axis=1) * step / 8.0
+        return out
+
+    def in_step(self, subject: Subject, at: int, end: int) -> int | None:
+        """The bit after byte ``at`` at which an MCU surely begins; None where decoding does not fall into step.
+
+        Decoding is begun at every bit. Most starts fail; those that do not end up on the same MCUs, since the code
+        words pull a decoder into step. The first place that most of them share is believed.
+        """
+        probe = read_entropy(subject.source, at, min(end, at + _PROBE))
+        if probe.length < 64:
+            return None
+        runs: list[Run] = []
+        for bit in range(min(_BITS_TRIED, probe.length * 8 - 64)):
+            run, _ = self.read(probe, bit, 4096)
+            if not run.failed and run.count >= 3:
+                runs.append(run)
+                if len(runs) == _MEMBERS:
+                    break
+        if not runs:
+            return None
+        tails = Counter(int(run.bits[-2]) for run in runs)
+        tail, members = tails.most_common(1)[0]
+        agreeing = [run for run in runs if int(run.bits[-2]) == tail]
+        if members < 2:
+            # One start alone has nothing to be checked against; its first MCUs may be out of step.
+            return int(agreeing[0].bits[min(agreeing[0].count - 1, 2)])
+        counts = Counter(p for run in agreeing for p in run.bits[:-1].tolist())
+        return min(p for p, n in counts.items() if n >= max(2, 0.6 * members))
+
+    def follow(self, subject: Subject, at: int, end: int, bit: int, most: int) -> Run:
+        """The run from ``bit`` after byte ``at`` to ``end`` or the first error."""
+        entropy = read_entropy(subject.source, at, end)
+        return self.read(entropy, bit, most)[0]

@@ -28,7 +28,7 @@ class Break:
 
     @property
     def strong(self) -> bool:
-        return self.contrast > 0.6 * self.usual
+        return self.contrast > 0.45 * self.usual
 
 
 def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.float32]]:
@@ -99,14 +99,14 @@ def find_break(
     if byte_at is not None:
         first = byte_at[at - 1]
         last = byte_at[np.minimum(at + 1, byte_at.size - 1)]
-        for size, bonus in ((512, 1.03), (4096, 1.05)):
+        for size, bonus in ((512, 1.15), (4096, 1.1)):
             weight[(last // size) > (first // size)] *= bonus
     ranked = gain * weight
     best = int(np.argmax(ranked))
     if ranked[best] <= 0:
         return None
     # What was put in ends with a stair too: the first of those that stand out counts.
-    early = np.flatnonzero(ranked >= 0.75 * ranked[best])
+    early = np.flatnonzero(ranked >= 0.5 * ranked[best])
     best = int(early[0]) + int(np.argmax(ranked[early[0] : early[0] + max(2, width // 4)]))
     return Break(int(at[best]), float(gain[best]), usual)
 

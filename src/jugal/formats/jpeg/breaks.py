@@ -26,9 +26,9 @@ class Break:
     contrast: float
     usual: float
 
-    @property
-    def strong(self) -> bool:
-        return self.contrast > 0.45 * self.usual
+    def marked(self, certain: bool) -> bool:
+        """Whether it stands out enough; where damage is ``certain`` anyway and only its place is asked, less will do."""
+        return self.contrast > (0.45 if certain else 0.6) * self.usual
 
 
 def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.float32]]:

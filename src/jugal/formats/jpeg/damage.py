@@ -213,7 +213,7 @@ def _judge_scan(
             near = errors or structure.eoi is None
             low = int(np.searchsorted(sampled_units, noticed_byte - _SEARCH_BYTES)) if near else first
             found = find_break(planes, max(first, low), min(noticed_unit + 1, first + done), sampled_units)
-            if found is not None and found.strong:
+            if found is not None and found.marked(certain=bool(errors) or short):
                 damage.first = found.unit
                 damage.start = damage.end = int(sampled_units[found.unit])
                 # Where a marker interrupts the data that is what is said; only the place is better known now.

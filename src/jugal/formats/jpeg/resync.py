@@ -31,8 +31,8 @@ _CLUSTER = 4096
 _MAX_DAMAGES = 16
 _SECTORS_TRIED = 40
 _LEAST = 4
-#: A place is believed when it fits this much better than places do on average.
-_FIT = 0.75
+#: Share of the MCUs that lost bytes are reckoned to have held by which the reckoning may be off.
+_DOUBT = 0.3
 #: Bytes behind a fault in which foreign data may go on, and how much parting them must improve the fit.
 _FOREIGN_BYTES = 1 << 15
 _PARTED = 0.8
@@ -81,43 +81,95 @@ def applicable(structure: Structure) -> bool:
     )
 
 
+@dataclass(slots=True)
+class _Piece:
+    """A run before it is placed: the bytes lost ahead of it, whether those were seen to be bad, whether it is the last."""
+
+    run: Run
+    lost_bytes: int
+    seen: bool
+    last: bool
+
+
 def find_mosaic(subject: Subject, structure: Structure, picture: Picture) -> Mosaic | None:
     """All that decodes behind the first damage, placed; None where nothing does."""
     if not applicable(structure):
         return None
     verdicts = judge(subject, structure, picture)
-    end = _picture_end(subject, structure)
     if not verdicts.damages:
         return None
     reader = RunReader(structure)
     first = min(verdicts.damages, key=lambda d: d.first)
     holes = sorted((s.start, s.end) for s in [*(f.span for f in verdicts.fills), *verdicts.foreign])
-    mosaic = Mosaic(reader, first.first, [])
-    at, seen = (holes[0][1], True) if holes and holes[0][0] <= first.start + _SECTOR else (first.start, False)
+    pieces = _collect(subject, structure, reader, first.start, holes)
+    if not pieces:
+        return None
     canvas = _Canvas(picture, structure, reader, first.first)
+    mosaic = Mosaic(reader, first.first, [])
+    spots = _estimates(canvas, pieces)
+    for number, piece in enumerate(pieces):
+        placed = _put(canvas, piece, spots[number], pieces[number + 1 :], spots[number + 1 :])
+        if placed is not None:
+            mosaic.placed.append(placed)
+    return mosaic if mosaic.placed else None
+
+
+def _collect(
+    subject: Subject, structure: Structure, reader: RunReader, fault: int, holes: list[tuple[int, int]]
+) -> list[_Piece]:
+    """The runs behind each damage, in file order."""
+    end = _picture_end(subject, structure)
+    at, seen, gone = fault, False, fault
+    if holes and holes[0][0] <= fault + _SECTOR:
+        at, seen = holes[0][1], True
+    pieces: list[_Piece] = []
     for _ in range(_MAX_DAMAGES):
         if end - at < 64:
             break
         stop = next((s for s, _ in holes if s > at), end)
-        found = _resume(subject, reader, at, stop, seen)
-        if found is None:
+        run = _resume(subject, reader, at, stop, seen)
+        if run is None:
             if stop == end:
                 break
             at, seen = next(e for s, e in holes if s == stop), True
             continue
-        run, begin = found
         last = stop == end and run.ends_with_data
-        _put(canvas, mosaic, run, last, begin, seen, (at - begin) if seen else 0)
+        raw = raw_offsets(run.entropy, run.bits >> 3)
+        if run.failed:
+            # What stands in the sector of the fault may be nonsense that happened to decode.
+            run = run.only_first(int(np.searchsorted(raw[:-1], raw[-1] // _SECTOR * _SECTOR)))
+        if run.count >= _LEAST:
+            pieces.append(_Piece(run, max(0, int(raw[0]) - gone), seen, last))
+            gone = int(raw[min(run.count, raw.size - 1)])
         if last:
             break
-        reached = int(raw_offsets(run.entropy, np.array([int(run.bits[-1]) >> 3]))[0])
-        if run.failed and reached < stop - _SECTOR:
-            at, seen = reached, False
+        if run.failed and raw[-1] < stop - _SECTOR:
+            at, seen = int(raw[-1]), False
         elif stop < end:
             at, seen = next(e for s, e in holes if s == stop), True
         else:
             break
-    return mosaic if mosaic.placed else None
+    return pieces
+
+
+def _estimates(canvas: _Canvas, pieces: list[_Piece]) -> list[int]:
+    """The place of each run if lost bytes held as many MCUs as others: exact for the last, which ends the picture."""
+    total = canvas.reader.total
+    have = sum(p.run.count for p in pieces)
+    lost_bytes = [p.lost_bytes for p in pieces]
+    if pieces[-1].last:
+        lost = max(len(pieces), total - canvas.end - have)
+    else:
+        used = sum(int(p.run.bits[-1] - p.run.bits[0]) >> 3 for p in pieces)
+        lost = max(len(pieces), round(sum(lost_bytes) * have / max(1, used)))
+    spots, at = [], canvas.end
+    for piece, size in zip(pieces, lost_bytes, strict=True):
+        at += max(1, round(lost * size / max(1, sum(lost_bytes))))
+        spots.append(at)
+        at += piece.run.count
+    if pieces[-1].last:
+        spots[-1] = total - pieces[-1].run.count
+    return spots
 
 
 def _picture_end(subject: Subject, structure: Structure) -> int:
@@ -129,8 +181,8 @@ def _picture_end(subject: Subject, structure: Structure) -> int:
     return max(last, structure.eoi) if following < 0 else structure.eoi
 
 
-def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool) -> tuple[Run, int] | None:
-    """The run that goes on behind a damage and the byte from which it was sought.
+def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool) -> Run | None:
+    """The run that goes on behind a damage.
 
     Behind bytes ``seen`` to be bad it begins at once; else the sectors that follow the fault are tried in turn.
     """
@@ -148,7 +200,7 @@ def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool)
         run = reader.follow(subject, begin, stop, bit, reader.total)
         long_enough = seen or int(run.bits[-1] - run.bits[0]) > 16 * _SECTOR or run.ends_with_data
         if run.count >= _LEAST and long_enough:
-            return run, begin
+            return run
     return None
 
 
@@ -203,58 +255,90 @@ def structure_start(picture: Picture) -> int:
     return int(picture.scans[0].segments.start[0]) * 8
 
 
-def _put(canvas: _Canvas, mosaic: Mosaic, run: Run, last: bool, begin: int, seen: bool, spare: int) -> None:
+def _put(canvas: _Canvas, piece: _Piece, spot: int, behind: list[_Piece], spots: list[int]) -> Placed | None:
     """Places a run, drops what of it is foreign, matches its level and takes it in."""
-    total = canvas.reader.total
-    if run.failed:
-        # What stands in the sector of the fault may be nonsense that happened to decode.
-        reached = int(raw_offsets(run.entropy, np.array([int(run.bits[-1]) >> 3]))[0])
-        sector = reached // _SECTOR * _SECTOR
-        raw = raw_offsets(run.entropy, run.bits[:-1] >> 3)
-        run = run.only_first(int(np.searchsorted(raw, sector)))
-    least = canvas.end + 1
-    if last:
-        place = total - run.count
+    run, least = piece.run, canvas.end + 1
+    place = spot
+    if piece.last:
         if place < least:
-            run, place = run.without_first(least - place), least
+            run, place = run.without_first(min(run.count, least - place)), least
     else:
-        spot = _best_place(canvas, run)
-        if spot is None:
-            return
-        place = spot
-    if not seen:
+        best = _best_place(canvas, run, spot, behind, spots)
+        if best is None:
+            return None
+        place = best
+    if not piece.seen and run.count >= _LEAST:
         skip = _foreign_start(canvas, run, place)
         run, place = run.without_first(skip), place + skip
     if run.count < _LEAST:
-        return
+        return None
     placed = Placed(run, place, _match(canvas, run, place))
     canvas.add(placed)
-    mosaic.placed.append(placed)
+    return placed
 
 
-def _best_place(canvas: _Canvas, run: Run) -> int | None:
-    """Where a run goes best with the rows above: its levels follow theirs there, but for a constant."""
+def _best_place(canvas: _Canvas, run: Run, spot: int, behind: list[_Piece], spots: list[int]) -> int | None:
+    """Where near ``spot`` a run goes best with the rows above it and with the last run, whose place is known.
+
+    Levels follow those of the neighbours but for a constant. Which row is told by the estimate, where in the row by
+    the picture.
+    """
     reader, width = canvas.reader, canvas.width
     if run.count < max(8, width // 8):
         return None
-    first = canvas.end + 1
-    most = min(reader.total - run.count, first + 8 * width)
-    if most <= first:
+    first, most = canvas.end + 1, reader.total - run.count - sum(p.run.count + 1 for p in behind)
+    reach = max(width // 2, round(_DOUBT * (spot - canvas.end)))
+    first, most = max(first, spot - reach), min(most, spot + reach)
+    if most < first:
         return None
-    levels = reader.levels(run.dc)[: 2 * width]
+    levels = reader.levels(run.dc)
+    head, tail = np.arange(min(run.count, 2 * width)), np.arange(max(0, run.count - 2 * width), run.count)
+    below = _Below(canvas, behind, spots)
     costs = np.full(most - first + 1, np.inf)
-    number = np.arange(levels.shape[0])
     for k in range(costs.size):
-        above, rows = canvas.above(first + k + number)
-        # Rows of the run lie above its own next ones; only those over known ground tell anything.
-        use = rows > 0
-        if use.sum() < max(6, width // 10):
-            continue
-        rest = levels[use] - above[use]
-        costs[k] = np.abs(rest - np.median(rest, axis=0)).mean(axis=0).sum() * float(np.sqrt(rows[use].mean()))
-    best = int(np.argmin(costs))
-    usual = float(np.median(costs[np.isfinite(costs)])) if np.isfinite(costs).any() else 0.0
-    return first + best if np.isfinite(costs[best]) and costs[best] < _FIT * usual else None
+        parts = [
+            _misfit(levels[number], *look(first + k + number), width)
+            for number, look in ((head, canvas.above), (tail, below.under))
+        ]
+        known = [c for c in parts if c is not None]
+        if known:
+            off = (first + k - spot) / max(1.0, reach / 2)
+            costs[k] = float(np.mean(known)) * (1.0 + 0.5 * off * off)
+    if not np.isfinite(costs).any():
+        return None
+    return first + int(np.argmin(costs))
+
+
+def _misfit(
+    levels: NDArray[np.float64], other: NDArray[np.float64], rows: NDArray[np.int64], width: int
+) -> float | None:
+    """Mean distance of levels from those ``rows`` rows away, but for a constant; None where too few can be compared."""
+    use = rows > 0
+    if use.sum() < max(6, width // 10):
+        return None
+    rest = levels[use] - other[use]
+    return float(np.abs(rest - np.median(rest, axis=0)).mean(axis=0).sum()) / float(np.sqrt(rows[use].mean()))
+
+
+class _Below:
+    """Levels of the last run, at its known place but at a level of its own."""
+
+    def __init__(self, canvas: _Canvas, behind: list[_Piece], spots: list[int]) -> None:
+        self._width, self._total = canvas.width, canvas.reader.total
+        anchored = bool(behind) and behind[-1].last
+        self._place = spots[-1] if anchored else self._total
+        self._levels = canvas.reader.levels(behind[-1].run.dc) if anchored else np.zeros((0, canvas.levels.shape[1]))
+
+    def under(self, places: NDArray[np.int64]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+        """As canvas.above(), straight below."""
+        levels = np.zeros((places.size, self._levels.shape[1]))
+        rows = np.zeros(places.size, np.int64)
+        for down in range(1, 5):
+            number = places + down * self._width - self._place
+            use = (rows == 0) & (number >= 0) & (number < self._levels.shape[0])
+            levels[use] = self._levels[number[use]]
+            rows[use] = down
+        return levels, rows
 
 
 def _foreign_start(canvas: _Canvas, run: Run, place: int) -> int:

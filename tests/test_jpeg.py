@@ -13,8 +13,10 @@ from conftest import examine, healthy
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
-from jugal.formats.jpeg.decode import decode
+from jugal.formats.base import Subject
+from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.parse import parse_dht, parse_dqt, parse_frame, walk
+from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.spec import ANNEX_K
 from jugal.formats.jpeg.thumbnail import dc_rgb
 from jugal.model.codes import FindingCode
@@ -190,3 +192,115 @@ def test_rest_behind_mid_scan_damage_is_put_back(name: str, what: str, tmp_path:
 def test_no_promise_where_nothing_runs_to_the_end(tmp_path: Path) -> None:
     found = examine(harm(healthy("jpeg"), "jpeg", "zero-tail", 3).data)
     assert "resync" not in [p.method for p in found.repairs]
+
+
+def _with_holes(data: bytes, *shares: float, size: int = 4096) -> bytes:
+    for share in shares:
+        at = int(len(data) * share) // size * size
+        data = data[:at] + bytes(size) + data[at + size :]
+    return data
+
+
+def _same_area(original: bytes, repaired: bytes, levels: int) -> float:
+    """Share of the picture that an independent decoder shows within ``levels`` of the original."""
+    with Image.open(io.BytesIO(original)) as a, Image.open(io.BytesIO(repaired)) as b:
+        one, other = np.asarray(a.convert("RGB"), np.int16), np.asarray(b.convert("RGB"), np.int16)
+    return float((np.abs(one - other).max(axis=2) <= levels).mean())
+
+
+@pytest.mark.parametrize(
+    ("options", "shares"),
+    [
+        ({"quality": 90}, (0.4,)),
+        ({"quality": 90, "subsampling": 0}, (0.3,)),
+        ({"quality": 95}, (0.25, 0.6)),
+        ({"quality": 95}, (0.2, 0.45, 0.7)),
+    ],
+)
+def test_what_lies_between_and_behind_holes_is_put_back(tmp_path: Path, options: dict, shares: tuple) -> None:
+    """A gap of less than a row of MCUs: pixel rows touch across it, so the levels come out right too."""
+    original = encode.jpeg(riverbed(2400, 1200, 3), **options)
+    path = tmp_path / "holed.jpg"
+    path.write_bytes(_with_holes(original, *shares, size=2048))
+    found = examine_file(path)
+    assert found.verdict.value == "repairable"
+    outcome = repair_file(found, tmp_path / "out")
+    assert outcome.method == "resync" and outcome.output is not None
+    shown = _same_area(original, Path(outcome.output).read_bytes(), 12)
+    assert shown > 0.9
+    assert abs(100 * shown - (outcome.score_after or 0)) < 6
+
+
+def test_one_hole_in_a_large_picture_comes_back_within_two_levels(tmp_path: Path) -> None:
+    original = encode.jpeg(riverbed(2400, 1200, 5), quality=92, subsampling=0)
+    path = tmp_path / "holed.jpg"
+    path.write_bytes(_with_holes(original, 0.5))
+    outcome = repair_file(examine_file(path), tmp_path / "out")
+    assert outcome.output is not None
+    assert _same_area(original, Path(outcome.output).read_bytes(), 2) > 0.95
+
+
+def test_foreign_clusters_of_the_same_picture_are_cut_out(tmp_path: Path) -> None:
+    """They decode without an error for long, so that only levels betray them; in most pictures they do."""
+    back = []
+    for seed in range(1, 7):
+        original = encode.jpeg(riverbed(1600, 1200, seed), quality=90)
+        at = len(original) // 2 // 4096 * 4096
+        path = tmp_path / f"crossed{seed}.jpg"
+        path.write_bytes(original[:at] + original[20_480:24_576] + original[at + 4096 :])
+        found = examine_file(path)
+        assert found.verdict is not Verdict.INTACT
+        outcome = repair_file(found, tmp_path / "out")
+        if outcome.output is not None:
+            back.append(_same_area(original, Path(outcome.output).read_bytes(), 16))
+    assert sum(share > 0.9 for share in back) >= 3
+
+
+def test_noise_that_holds_markers_is_stepped_over(tmp_path: Path) -> None:
+    original = encode.jpeg(riverbed(1600, 1200, 7), quality=90)
+    at = len(original) // 2 // 4096 * 4096
+    noise = np.random.default_rng(4).bytes(4096)
+    path = tmp_path / "noisy.jpg"
+    path.write_bytes(original[:at] + noise + original[at + 4096 :])
+    outcome = repair_file(examine_file(path), tmp_path / "out")
+    assert outcome.method == "resync" and outcome.output is not None
+    assert _same_area(original, Path(outcome.output).read_bytes(), 12) > 0.9
+
+
+def test_a_preview_is_offered_and_taken_out_when_asked_for(tmp_path: Path) -> None:
+    picture = riverbed(1200, 900, 8)
+    thumbnail = encode.jpeg(picture.resize((160, 120)), quality=80)
+    whole = encode.jpeg(picture)
+    # The preview stands in an application segment of its own, as some cameras write it.
+    data = whole[:2] + b"\xff\xe2" + (len(thumbnail) + 2).to_bytes(2, "big") + thumbnail + whole[2:]
+    path = tmp_path / "cut.jpg"
+    path.write_bytes(data[: len(data) // 3])
+    found = examine_file(path)
+    plan = next(p for p in found.repairs if p.method == "extract-preview")
+    assert plan.attainable == pytest.approx(100 * 160 * 120 / (1200 * 900), abs=0.1)
+    assert repair_file(found, tmp_path / "best").method != "extract-preview"
+    outcome = repair_file(found, tmp_path / "out", method="extract-preview")
+    assert outcome.output is not None
+    assert Path(outcome.output).read_bytes() == thumbnail
+    assert outcome.score_after == pytest.approx(plan.attainable, abs=0.1)
+
+
+def test_runs_fall_into_step_from_any_byte() -> None:
+    """Begun anywhere, decoding ends up on the MCUs that a decoder from the start has."""
+    data = encode.jpeg(riverbed(800, 600, 9), quality=90)
+    subject = Subject(Source.from_bytes(data, "picture"))
+    structure = walk(subject.source, 0)
+    reader = RunReader(structure)
+    whole, _ = reader.read(structure.scans[0].entropy, 0, reader.total)
+    assert whole.count == reader.total and whole.ends_with_data
+    starts = set(raw_offsets(structure.scans[0].entropy, whole.bits >> 3).tolist())
+    rng = np.random.default_rng(1)
+    for at in rng.integers(len(data) // 4, len(data) // 2, 12).tolist():
+        bit = reader.in_step(subject, at, structure.eoi or len(data))
+        assert bit is not None
+        run = reader.follow(subject, at, structure.eoi or len(data), bit, reader.total)
+        assert run.ends_with_data
+        begins = raw_offsets(run.entropy, run.bits[24:] >> 3).tolist()
+        assert starts.issuperset(begins)
+        place = reader.total - run.count
+        assert np.array_equal(np.diff(run.dc[24:, 0]), np.diff(whole.dc[place + 24 :, 0]))

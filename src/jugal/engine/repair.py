@@ -49,8 +49,10 @@ def repair_file(
     base = RepairOutcome(path, RepairStatus.FAILED, score_before=examination.score)
     if examination.error is not None:
         return _with(base, error=examination.error)
-    plans = [p for p in examination.repairs if method is None or p.method == method]
-    if method is None and not examination.worth_repairing:
+    # What would bring less than is there now (a preview in place of half a picture) is done only when asked for.
+    floor = (examination.score or 0.0) - 1.0
+    plans = [p for p in examination.repairs if (p.attainable >= floor if method is None else p.method == method)]
+    if method is None and not (plans and examination.worth_repairing):
         if examination.verdict in (Verdict.INTACT, Verdict.UNRECOGNISED):
             return _with(base, status=RepairStatus.UNCHANGED, score_after=examination.score)
         return _with(base, error="No repair is known for what is wrong with this file.")
@@ -106,7 +108,8 @@ def _attempt(
     if measured.score is not None and measured.score > draft.kept:
         measured = replace(measured, score=round(draft.kept, 2))
     before, after = examination.score or 0.0, measured.score
-    if after is None or after < before - 1.0 or not _better(examination, measured):
+    asked_for = plan.attainable < before - 1.0
+    if after is None or not (asked_for or (after >= before - 1.0 and _better(examination, measured))):
         output.unlink()
         return _with(
             base,

@@ -11,6 +11,7 @@ from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.damage import Damage, Verdicts, judge, spoiled_mask
 from jugal.formats.jpeg.decode import Picture, decode
 from jugal.formats.jpeg.parse import HuffmanTable, Scan, Structure
+from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.resync import find_mosaic
 from jugal.formats.jpeg.select import Selection, decodable, select, usable
 from jugal.formats.jpeg.thumbnail import dc_rgb, thumbnail_of
@@ -52,6 +53,17 @@ def standard_scans(structure: Structure) -> list[Scan]:
 def examine(subject: Subject, report: Report) -> None:
     """Examines the JPEG in ``subject``; never raises for its content."""
     selection = select(subject.source)
+    structure = selection.structure
+    _judge_main(subject, report, selection)
+    if report.score is not None and report.score < 98:
+        preview = largest_preview(subject, structure)
+        if preview is not None:
+            what = f"Take out the preview of {preview.width} × {preview.height} pixels that is whole."
+            report.plan("extract-preview", what, preview.share)
+
+
+def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
+    """Judges the main picture."""
     structure = selection.structure
     _segment_findings(subject, report, selection)
     _metadata(subject, report, structure)

@@ -10,7 +10,8 @@ from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.check import entropy_guess
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.entropy import neutral_mcu, shifted_entropy, with_entropy
-from jugal.formats.jpeg.parse import Structure, read_entropy, walk
+from jugal.formats.jpeg.parse import Scan, Structure, read_entropy, walk
+from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.resync import resync
 from jugal.formats.jpeg.select import decodable, select, usable
 from jugal.kernels.jpeg import pack_bits
@@ -110,11 +111,18 @@ def rebuild_header(subject: Subject, donor: Subject | None) -> RepairDraft:
         steps.append(f"Kept the segment 0xFF{segment.marker:02X}, bytes {segment.start:,} to {segment.end:,}.")
         scan = scan_starts.get(segment.start)
         if scan is not None:
-            pieces.append(ByteSpan(scan.entropy.start, scan.entropy.end))
-            steps.append(f"Kept the entropy-coded data, bytes {scan.entropy.start:,} to {scan.entropy.end:,}.")
+            end = _legal_end(scan)
+            pieces.append(ByteSpan(scan.entropy.start, end))
+            steps.append(f"Kept the entropy-coded data, bytes {scan.entropy.start:,} to {end:,}.")
     pieces.append(_EOI)
     steps.append("Wrote the end-of-image marker.")
     return RepairDraft(tuple(pieces), tuple(steps))
+
+
+def _legal_end(scan: Scan) -> int:
+    """Where a scan's data end for a decoder that refuses reserved markers among them."""
+    reserved = np.flatnonzero((scan.entropy.mark_code < 0xD0) | (scan.entropy.mark_code > 0xD7))
+    return int(scan.entropy.mark_raw[reserved[0]]) if reserved.size else scan.entropy.end
 
 
 def standard_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -203,6 +211,20 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     return _late_start(subject, donor, model, header, start, shift, total)
 
 
+def extract_preview(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """The largest whole picture that lies inside the file besides the main one: a preview or thumbnail."""
+    preview = largest_preview(subject, select(subject.source).structure)
+    if preview is None:
+        raise RepairImpossible("No whole preview lies in the file.")
+    return RepairDraft(
+        (preview.span,),
+        (
+            f"Took the preview of {preview.width} × {preview.height} pixels, bytes {preview.span.start:,} to {preview.span.end:,}.",
+        ),
+        kept=preview.share,
+    )
+
+
 def _lent_header(donor: Subject, model: Structure) -> bytes:
     """SOI, then the donor's segments but for those that tell of its own taking (Exif, previews, comments)."""
     parts = [_SOI]
@@ -274,6 +296,7 @@ def _level_offsets(donor: Subject, model: Structure, planes: list[np.ndarray], h
 
 
 REPAIRS = {
+    "extract-preview": extract_preview,
     "trim": trim,
     "close": close,
     "pad": pad,

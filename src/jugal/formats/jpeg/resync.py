@@ -104,8 +104,9 @@ def find_mosaic(subject: Subject, structure: Structure, picture: Picture) -> Mos
     pieces = _collect(subject, structure, reader, first.start, holes)
     if not pieces:
         return None
-    canvas = _Canvas(picture, structure, reader, first.first)
-    mosaic = Mosaic(reader, first.first, [])
+    before = first.first if pieces[0].seen else _true_end(picture, structure, reader, first.first)
+    canvas = _Canvas(picture, structure, reader, before)
+    mosaic = Mosaic(reader, before, [])
     spots = _estimates(canvas, pieces)
     for number, piece in enumerate(pieces):
         placed = _put(canvas, piece, spots[number], pieces[number + 1 :], spots[number + 1 :])
@@ -339,6 +340,33 @@ class _Below:
             levels[use] = self._levels[number[use]]
             rows[use] = down
         return levels, rows
+
+
+def _true_end(picture: Picture, structure: Structure, reader: RunReader, before: int) -> int:
+    """How many MCUs ahead of a fault belong to the picture: foreign data may decode for a while before they fail.
+
+    As _foreign_start(), backwards: the sector boundary is sought from which on levels part from the row above.
+    """
+    width = picture.frame.mcus_x
+    head, _ = reader.read(structure.scans[0].entropy, structure_start(picture), before)
+    if head.count < 2 * width + 2 * _LEAST:
+        return before
+    raw = raw_offsets(head.entropy, head.bits[:-1] >> 3)
+    begin = max(width, int(np.searchsorted(raw, raw[-1] - _FOREIGN_BYTES // 2)) - width)
+    levels = reader.levels(head.dc[begin - width :])
+    rest = levels[width:] - levels[:-width]
+    borders = np.searchsorted(raw, np.arange(raw[begin] // _SECTOR + 1, raw[-1] // _SECTOR + 1) * _SECTOR) - begin
+    # Further back than one row the row above would be foreign itself.
+    near = [b for b in borders.tolist() if max(_LEAST, rest.shape[0] - width) <= b <= rest.shape[0] - _LEAST]
+    costs = [_spread(rest[max(0, b - width) : b]) + _spread(rest[b:]) for b in near]
+    gains = [cost / max(1e-9, _spread(rest[max(0, b - width) :])) for cost, b in zip(costs, near, strict=True)]
+    if not gains:
+        return before
+    best = int(np.argmin(gains))
+    cut = near[best]
+    if not _apart(rest[max(0, cut - width) : cut], rest[cut:], gains[best]):
+        return before
+    return begin + cut - 1
 
 
 def _foreign_start(canvas: _Canvas, run: Run, place: int) -> int:

@@ -16,6 +16,9 @@ from jugal.kernels.jpeg import decode_run
 _PROBE = 6_144
 _BITS_TRIED = 320
 _MEMBERS = 12
+#: MCUs within which a run is in step at the latest, and a jump in level that speaks against it.
+_SETTLING = 24
+_WILD_LEVELS = 60.0
 _NO_COEFFICIENTS = np.zeros((0, 1, 64), np.int16)
 
 
@@ -84,7 +87,7 @@ class RunReader:
             else _NO_COEFFICIENTS
         )
         count, failed = decode_run(
-            entropy.clean, bit, entropy.length * 8, self.blocks, self._dc, self._ac, self._fast, self._full, self._span,
+            entropy.clean, bit, entropy.length * 8, self.blocks, self._dc, self._ac, self._fast, self._full, 8 * self._span,
             dc, bits, coefs,
         )  # fmt: skip
         return Run(entropy, dc[:count], bits[: count + 1], bool(failed)), coefs
@@ -126,6 +129,23 @@ class RunReader:
         return min(p for p, n in counts.items() if n >= max(2, 0.6 * members))
 
     def follow(self, subject: Subject, at: int, end: int, bit: int, most: int) -> Run:
-        """The run from ``bit`` after byte ``at`` to ``end`` or the first error."""
-        entropy = read_entropy(subject.source, at, end)
-        return self.read(entropy, bit, most)[0]
+        """The run from ``bit`` after byte ``at`` to ``end`` or the first error, without what is not yet in step."""
+        run = self.read(read_entropy(subject.source, at, end), bit, most)[0]
+        run = run.without_first(self._unsettled(run))
+        settled = run.dc[_SETTLING:]
+        spread = np.maximum.accumulate(settled, axis=0) - np.minimum.accumulate(settled, axis=0)
+        beyond = np.flatnonzero((spread > self._span[self.blocks]).any(axis=1))
+        if beyond.size:
+            run = run.only_first(int(beyond[0]) + _SETTLING)
+            run.failed = True
+        return run
+
+    def _unsettled(self, run: Run) -> int:
+        """How many MCUs at the start jump in level as no picture does: several starts may share a false path first."""
+        steps = np.array([float(q[0]) / 8.0 if q is not None else 1.0 for q in self.quant])[self.blocks]
+        jumps = (np.abs(np.diff(run.dc[: 4 * _SETTLING], axis=0)) * steps).max(axis=1, initial=0.0)
+        if jumps.size < _SETTLING:
+            return 0
+        usual = float(np.percentile(jumps, 75))
+        wild = np.flatnonzero(jumps[:_SETTLING] > max(_WILD_LEVELS, 5.0 * usual))
+        return int(wild[-1]) + 1 if wild.size else 0

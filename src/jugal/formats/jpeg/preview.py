@@ -1,0 +1,53 @@
+"""Pictures inside a JPEG besides the main one: thumbnails in Exif data, previews behind it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from jugal.formats.base import Subject
+from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.decode import decode
+from jugal.formats.jpeg.parse import Structure, soi_positions, walk
+from jugal.formats.jpeg.select import decodable
+from jugal.model.span import ByteSpan
+
+_MOST_TRIED = 12
+#: Percent of a main picture of unknown size that a preview is taken for.
+_UNKNOWN_SHARE = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class Preview:
+    """A whole picture at ``span``; ``share`` is its part of the main picture's pixels in percent, at most 100."""
+
+    span: ByteSpan
+    width: int
+    height: int
+    share: float
+
+
+def largest_preview(subject: Subject, main: Structure) -> Preview | None:
+    """The largest that decodes without an error; None where there is none."""
+    best: Preview | None = None
+    for at in soi_positions(subject.source)[:_MOST_TRIED]:
+        if at == main.start:
+            continue
+        found = walk(subject.source, at)
+        frame = found.frame
+        if (
+            frame is None
+            or found.eoi is None
+            or not decodable(found)
+            or frame.marker not in (*spec.SEQUENTIAL, spec.PROGRESSIVE)
+        ):
+            continue
+        if main.frame is not None and frame.width * frame.height > main.frame.width * main.frame.height:
+            continue
+        if best is not None and frame.width * frame.height <= best.width * best.height:
+            continue
+        if all(scan.complete for scan in decode(frame, found.scans, found.quant).scans):
+            share = _UNKNOWN_SHARE
+            if main.frame is not None and main.frame.width and main.frame.height:
+                share = min(100.0, 100.0 * frame.width * frame.height / (main.frame.width * main.frame.height))
+            best = Preview(ByteSpan(at, found.end), frame.width, frame.height, share)
+    return best

@@ -383,6 +383,8 @@ def _foreign_start(canvas: _Canvas, run: Run, place: int) -> int:
     above, rows = canvas.above(place + np.arange(stretch))
     rest = canvas.reader.levels(run.dc[:stretch]) - above
     usable = rows > 0
+    if usable.sum() < 3 * _LEAST:
+        return 0
     borders = np.searchsorted(raw, np.arange(raw[0] // _SECTOR + 1, raw[look - 1] // _SECTOR + 1) * _SECTOR)
     whole, best, cut = _spread(rest[usable]), np.inf, 0
     for border in borders.tolist():

@@ -16,6 +16,7 @@ from PySide6.QtGui import QFont
 from PySide6.QtWidgets import QApplication
 
 from jugal.app.controllers.session import Session
+from jugal.app.style import tokens
 from jugal.app.style.tokens import DARK, LIGHT
 from jugal.app.views.window import Window
 from jugal.model.result import Verdict
@@ -47,6 +48,7 @@ def main() -> None:
     font = QFont(application.font())
     font.setPointSizeF(font.pointSizeF() * arguments.scale)
     application.setFont(font)
+    tokens.grow(font.pointSizeF())
     with tempfile.TemporaryDirectory(prefix="jugal-shots-") as folder:
         files = make_demo()
         session = Session()
@@ -71,6 +73,10 @@ def main() -> None:
         window.triage.table.selectRow(12)
         settle(application)
         shoot(window, into / "triage.png")
+        window.triage.show_as_sheet(True)
+        settle(application, 1.0)
+        shoot(window, into / "sheet.png")
+        window.triage.show_as_sheet(False)
         rows = session.model.all_rows()
         number = next(r.id for r in rows if r.path.endswith("LURGA1006.JPG"))
         repaired: list[str] = []

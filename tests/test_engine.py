@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import csv
 import hashlib
+import io
 import json
 import os
 import signal
@@ -11,8 +13,10 @@ import subprocess
 import sys
 import threading
 import time
+from dataclasses import replace
 from pathlib import Path
 
+import pypdfium2
 import pytest
 
 from conftest import healthy
@@ -25,7 +29,8 @@ from jugal.engine.delivery import Arrangement, check_fit, deliver, plan_delivery
 from jugal.engine.events import Examined, Finished
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import check_destination, repair_file
-from jugal.engine.report.write import render, write_reports
+from jugal.engine.report.summary import summarise
+from jugal.engine.report.write import render_csv, render_html, write_reports
 from jugal.engine.run import CaseRun, Choice, chosen
 from jugal.engine.walk import Entry, walk
 from jugal.model.result import Kind, RepairStatus, Verdict
@@ -374,9 +379,11 @@ def test_delivery_copies_compares_and_goes_on(folder: Path, tmp_path: Path) -> N
     again = list(deliver(case, items, target))
     assert not [r.error for r in again if r.error] and victim.exists()
     assert all(os.stat(path).st_mtime_ns == stamp for path, stamp in stamps.items())
-    html, lines = write_reports(case, target)
-    assert len(lines.read_text().splitlines()) == 5
-    assert "c.jpg" in html.read_text()
+    reports = write_reports(case, target)
+    assert len(reports.lines.read_text().splitlines()) == 5
+    assert "c.jpg" in reports.html.read_text()
+    again_reports = write_reports(case, target)
+    assert again_reports.html != reports.html and reports.html.exists()
     assert hashes(folder) == before
     case.close()
 
@@ -424,7 +431,7 @@ def test_report_escapes_what_files_are_called(tmp_path: Path) -> None:
     (tmp_path / "in").mkdir()
     (tmp_path / "in" / "<script>x.jpg").write_bytes(healthy("jpeg")[:20_000])
     case = filled_case(tmp_path / "case.jugal", tmp_path / "in")
-    html = render(case, list(case.files()))
+    html = render_html(summarise(case, list(case.files())))
     assert "<script>x" not in html and "&lt;script&gt;x.jpg" in html
     case.close()
 
@@ -482,4 +489,31 @@ def test_names_that_are_not_utf8_are_examined_and_written(tmp_path: Path) -> Non
     items = plan_delivery(case, [r.id for r in case.files()], Arrangement.AS_FOUND)
     assert not [r.error for r in deliver(case, items, tmp_path / "out") if r.error]
     write_reports(case, tmp_path / "out")
+    case.close()
+
+
+def test_reports_agree_with_the_case(folder: Path, tmp_path: Path) -> None:
+    """The table, the printed report and the page say the same of the same files."""
+    case = filled_case(tmp_path / "case.jugal", folder)
+    reports = write_reports(case, tmp_path / "out")
+    rows = list(csv.DictReader(reports.table.open(encoding="utf-8", newline="")))
+    assert {Path(r["path"]).name: r["verdict"] for r in rows} == {
+        Path(r.path).name: r.verdict.value for r in case.files()
+    }
+    document = pypdfium2.PdfDocument(reports.pdf)
+    printed = "".join(page.get_textpage().get_text_range() for page in document)
+    summary = summarise(case, list(case.files()))
+    assert {Path(e.name).name for e in summary.entries} == {"b.jpg", "c.jpg"}
+    for entry in summary.entries:
+        assert Path(entry.name).name in printed.replace("\r\n", "")
+        assert Path(entry.name).name in reports.html.read_text()
+    assert ("copy broken off or carved with a wrong end", 1) in summary.causes
+    case.close()
+
+
+def test_cells_that_would_be_formulas_are_text(folder: Path, tmp_path: Path) -> None:
+    case = filled_case(tmp_path / "case.jugal", folder)
+    rows = [replace(r, path="=cmd()", headline="@sum") for r in case.files()]
+    lines = list(csv.reader(io.StringIO(render_csv(rows))))
+    assert all(line[0] == "'=cmd()" and line[7] == "'@sum" for line in lines[1:])
     case.close()

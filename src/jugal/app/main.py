@@ -11,6 +11,7 @@ from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from jugal.app.controllers.session import Session
+from jugal.app.style import tokens
 from jugal.app.views.window import Window
 
 
@@ -40,6 +41,7 @@ def open_window(case: Path | None = None, sources: list[str] | None = None) -> i
     """Opens the window on ``case`` (the last free one without it) and runs until it is closed."""
     _log_to_file()
     application = _application()
+    tokens.grow(application.font().pointSizeF())
     session = Session()
     window = Window(session)
     session.open_case(case or user_data_path("jugal") / "cases" / "first.jugal")

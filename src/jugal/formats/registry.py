@@ -35,7 +35,7 @@ RECOGNISED: dict[str, Kind] = {
 
 _EXTENSIONS = {
     "jpeg": {"jpg", "jpeg", "jpe", "jfif", "mpo", "thm"}, "tiff": {"tif", "tiff"}, "heic": {"heic", "heif", "hif"},
-    "mp4": {"mp4", "m4v", "lrv", "insv"}, "mov": {"mov", "qt"}, "3gp": {"3gp", "3g2"}, "m4a": {"m4a", "m4b", "m4p"},
+    "mp4": {"mp4", "m4v", "m4a", "m4b", "lrv", "insv"}, "mov": {"mov", "qt"}, "3gp": {"3gp", "3g2"}, "m4a": {"m4a", "m4b", "m4p"},
     "mpegts": {"ts", "mts", "m2ts"}, "mpegps": {"mpg", "mpeg", "vob"}, "mp3": {"mp3", "mp2", "mpa"}, "wav": {"wav", "bwf", "wave"},
     "aiff": {"aif", "aiff", "aifc"}, "ogg": {"ogg", "oga", "ogv"}, "gzip": {"gz", "tgz", "svgz", "emz"}, "html": {"html", "htm", "xhtml"},
     "zip": {"zip", "jar", "apk", "kmz", "xpi", "cbz", "whl", "3mf"}, "mkv": {"mkv", "mka", "mks"}, "pdf": {"pdf", "ai"},

@@ -30,6 +30,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("run.stop", "Stop the run", "Ctrl+."),
     ActionSpec("triage.find", "Find by name", "Ctrl+F", "triage"),
     ActionSpec("triage.clear", "Show everything again", "Ctrl+Backspace", "triage"),
+    ActionSpec("triage.sheet", "Pictures or rows", "Ctrl+G", "triage"),
+    ActionSpec("triage.invert", "Turn the choice around", "Ctrl+I", "triage"),
     ActionSpec("triage.bench", "Take the chosen file to the bench", "Return", "triage"),
     ActionSpec("bench.next", "Next file shown in triage", "Ctrl+Down", "bench"),
     ActionSpec("bench.previous", "Previous file shown in triage", "Ctrl+Up", "bench"),

@@ -16,7 +16,7 @@ from jugal.case.store import Case
 from jugal.engine.delivery import Arrangement, Delivered, Item, deliver, plan_delivery
 from jugal.engine.donors import fitting_donors, is_donor
 from jugal.engine.repair import repair_file
-from jugal.engine.report.write import write_reports
+from jugal.engine.report.write import Reports, write_reports
 from jugal.engine.run import CaseRun, Choice, Progress
 from jugal.model.result import Examination, RepairOutcome, RepairStatus
 
@@ -60,7 +60,7 @@ class Session(QObject):
         self.case: Case | None = None
         self.model = FilesModel()
         self.choice = Choice()
-        self.reports: tuple[Path, Path] | None = None
+        self.reports: Reports | None = None
         self._run: CaseRun | None = None
         self._run_job: Job | None = None
         self._repair_job: Job | None = None

@@ -222,8 +222,10 @@ class FilesModel(QAbstractTableModel):
     def shown_numbers(self) -> list[int]:
         return [self._rows[i].id for i in self._shown]
 
-    def shown_bytes(self) -> int:
-        return int(self._columns["size"][self._shown].sum()) if self._rows else 0
+    def shown_bytes(self, top: int = 0, bottom: int | None = None) -> int:
+        """Bytes of the shown files from row ``top`` to ``bottom``, both among them."""
+        part = self._shown[top : None if bottom is None else bottom + 1]
+        return int(self._columns["size"][part].sum()) if self._rows else 0
 
     def all_rows(self) -> list[FileRow]:
         return self._rows

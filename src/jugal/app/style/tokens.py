@@ -63,6 +63,36 @@ ROW_HEIGHT = 54
 OPEN_ROW_HEIGHT = 176
 THUMB_WIDTH = 76
 STRIP_HEIGHT = 22
+#: A cell of the contact sheet and the picture in it.
+CELL_WIDTH = 180
+CELL_PICTURE = 118
+
+
+_BASE = {
+    name: globals()[name]
+    for name in (
+        "GAP",
+        "MARGIN",
+        "ROW_HEIGHT",
+        "OPEN_ROW_HEIGHT",
+        "THUMB_WIDTH",
+        "STRIP_HEIGHT",
+        "CELL_WIDTH",
+        "CELL_PICTURE",
+    )
+}
+_BASE_POINTS = 10.0
+
+
+def grow(points: float) -> None:
+    """Sets all distances for a font of ``points``, 10 to 20; called once, before the window is built."""
+    factor = min(2.0, max(1.0, points / _BASE_POINTS))
+    globals().update({name: round(value * factor) for name, value in _BASE.items()})
+
+
+def scaled(pixels: int) -> int:
+    """A distance given for the base font, at the font in use."""
+    return round(pixels * ROW_HEIGHT / _BASE["ROW_HEIGHT"])
 
 
 def luminance(colour: str) -> float:

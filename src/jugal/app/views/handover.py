@@ -233,7 +233,7 @@ class HandoverView(QWidget):
             )
         else:
             reports = self._session.reports
-            names = f" {reports[0].name} and {reports[1].name} lie beside them." if reports else ""
+            names = f" {reports.html.name} and {reports.pdf.name} lie beside them." if reports else ""
             self.result.setText(f"All {len(self._items):,} files were copied, read back and found equal.{names}")
         self._check_fit()
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QEvent, QModelIndex, QObject, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, QItemSelection, QItemSelectionModel, QModelIndex, QObject, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -25,6 +25,7 @@ from jugal.app.style.tokens import Theme
 from jugal.app.views.intake import label
 from jugal.app.widgets.horizon import Horizon
 from jugal.app.widgets.rows import RowDelegate, human_size
+from jugal.app.widgets.sheet import ContactSheet
 from jugal.model.result import Kind, Verdict
 
 
@@ -62,6 +63,16 @@ class TriageView(QWidget):
         self.table.setItemDelegate(self.delegate)
         self._dress_table()
         layout.addWidget(self.table, 1)
+        self.sheet = ContactSheet(theme)
+        self.sheet.setModel(self._model)
+        # One choice for both: what is chosen in the rows is chosen in the sheet.
+        own = self.sheet.selectionModel()
+        self.sheet.setSelectionModel(self.table.selectionModel())
+        own.deleteLater()
+        self.sheet.opened.connect(lambda _: self.take_to_bench())
+        self.sheet.hide()
+        self.as_sheet = False
+        layout.addWidget(self.sheet, 1)
         self.empty = label(
             "Nothing has been examined yet. Go to Intake (Ctrl+1), add a folder and press Examine.", "soft"
         )
@@ -111,9 +122,15 @@ class TriageView(QWidget):
         self.clear.clicked.connect(self.show_everything)
         row.addWidget(self.clear)
         row.addStretch(1)
+        self.shape = QPushButton("As pictures")
+        self.shape.setCheckable(True)
+        self.shape.setAccessibleName("Show the files as pictures instead of rows")
+        self.shape.toggled.connect(self.show_as_sheet)
         self.count = QLabel()
         self.count.setProperty("role", "soft")
         row.addWidget(self.count)
+        row.addSpacing(tokens.GAP)
+        row.addWidget(self.shape)
         return bar
 
     def _dress_table(self) -> None:
@@ -136,15 +153,16 @@ class TriageView(QWidget):
         header.sortIndicatorChanged.connect(self._model.sort)
         for column, width in (
             (THUMB, tokens.THUMB_WIDTH),
-            (NAME, 330),
+            (NAME, 300),
             (SCORE, 90),
             (VERDICT, 112),
             (FORMAT, 78),
             (SIZE, 88),
         ):
-            table.setColumnWidth(column, width)
+            table.setColumnWidth(column, width if column == THUMB else tokens.scaled(width))
         header.setSectionResizeMode(STRIP, QHeaderView.ResizeMode.Stretch)
         table.selectionModel().currentRowChanged.connect(self._unfold)
+        table.selectionModel().selectionChanged.connect(self._say_count)
         table.doubleClicked.connect(lambda _: self.take_to_bench())
         table.installEventFilter(self)
 
@@ -165,6 +183,21 @@ class TriageView(QWidget):
             header.resizeSection(current.row(), tokens.OPEN_ROW_HEIGHT)
             self.table.scrollTo(current)
 
+    def show_as_sheet(self, on: bool) -> None:
+        """Pictures instead of rows, or back; the current file stays in sight."""
+        self.as_sheet = on
+        self.shape.setChecked(on)
+        self.shape.setText("As rows" if on else "As pictures")
+        self._show_counts()
+        shown = self.files_view()
+        shown.setFocus()
+        if shown.currentIndex().isValid():
+            shown.scrollTo(shown.currentIndex())
+
+    def files_view(self) -> QAbstractItemView:
+        """The rows or the contact sheet, whichever is shown."""
+        return self.sheet if self.as_sheet else self.table
+
     def _toggle_fold(self) -> None:
         current = self.table.currentIndex()
         if self.delegate.open_row == current.row():
@@ -182,6 +215,20 @@ class TriageView(QWidget):
         """The files chosen by hand, in shown order."""
         rows = sorted({i.row() for i in self.table.selectionModel().selectedRows()})
         return [n for r in rows if (n := self._model.number_at(r)) is not None]
+
+    def invert(self) -> None:
+        """Chooses all shown files that are not chosen, and only those."""
+        chosen = {i.row() for i in self.table.selectionModel().selectedRows()}
+        selection, model = QItemSelection(), self._model
+        begin: int | None = None
+        for row in range(model.rowCount() + 1):
+            free = row < model.rowCount() and row not in chosen
+            if free and begin is None:
+                begin = row
+            elif not free and begin is not None:
+                selection.select(model.index(begin, 0), model.index(row - 1, model.columnCount() - 1))
+                begin = None
+        self.table.selectionModel().select(selection, QItemSelectionModel.SelectionFlag.ClearAndSelect)
 
     def step(self, by: int) -> int | None:
         """The file ``by`` rows on from the current one, which becomes the current one."""
@@ -203,13 +250,15 @@ class TriageView(QWidget):
 
     def set_theme(self, theme: Theme) -> None:
         self.horizon.set_theme(theme)
-        self.delegate.theme = theme
+        self.delegate.theme = self.sheet.theme = theme
         self.table.viewport().update()
+        self.sheet.viewport().update()
 
     def _show_counts(self) -> None:
         model, counts, f = self._model, self._model.counts(), self._model.filter
         total = model.total()
-        self.table.setVisible(total > 0)
+        self.table.setVisible(total > 0 and not self.as_sheet)
+        self.sheet.setVisible(total > 0 and self.as_sheet)
         self.empty.setVisible(total == 0)
         self.horizon.set_counts(model.horizon())
         self._fill(
@@ -239,13 +288,19 @@ class TriageView(QWidget):
         narrowed = (f.low, f.high) != (0.0, 100.0)
         self.score_word.setText(f"with a score from {f.low:.0f} to {f.high:.0f}" if narrowed else "")
         self.clear.setVisible(not f.is_open)
-        shown = model.rowCount()
-        selected = len(self.table.selectionModel().selectedRows())
-        words = [f"{shown:,} of {total:,} files, {human_size(model.shown_bytes())}"]
+        self._say_count()
+
+    def _say_count(self) -> None:
+        """How many files are shown and chosen, and their size."""
+        model = self._model
+        words = [f"{model.rowCount():,} of {model.total():,} files, {human_size(model.shown_bytes())}"]
         if model.without_score:
             words.append(f"{model.without_score:,} without a score are kept apart")
-        if selected > 1:
-            words.append(f"{selected:,} chosen")
+        selection = self.table.selectionModel().selection()
+        ranges = [(r.top(), r.bottom()) for k in range(selection.count()) if (r := selection.at(k)).left() == 0]
+        chosen = sum(bottom - top + 1 for top, bottom in ranges)
+        if chosen > 1:
+            words.append(f"{chosen:,} chosen, {human_size(sum(model.shown_bytes(*r) for r in ranges))}")
         self.count.setText(" · ".join(words))
 
     def _fill(self, button: WordButton, text: str, key: str, options: list[tuple[object, str, int]]) -> None:

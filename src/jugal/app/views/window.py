@@ -165,6 +165,7 @@ class Window(QMainWindow):
             "case.open": self.ask_case, "source.folder": self.intake.ask_folder, "source.files": self.intake.ask_files,
             "source.remove": self.intake.remove_current, "run.start": self.start_run, "run.pause": self.session.pause_run,
             "run.stop": self.session.stop_run, "triage.find": self.triage.name_edit.setFocus, "triage.clear": self.triage.show_everything,
+            "triage.sheet": lambda: self.triage.show_as_sheet(not self.triage.as_sheet), "triage.invert": self.triage.invert,
             "triage.bench": self.triage.take_to_bench, "bench.next": lambda: self.step(1), "bench.previous": lambda: self.step(-1),
             "bench.repair": self.bench.do_repair, "bench.keep": self.bench.keep_result, "bench.drop": self.bench.drop_result,
             "bench.damage": self.bench.toggle_damage, "repair.all": self.repair_all, "handover.target": self.handover.ask_target,
@@ -203,7 +204,7 @@ class Window(QMainWindow):
             button.setChecked(name == place)
         focus = {
             "intake": self.intake.list,
-            "triage": self.triage.table,
+            "triage": self.triage.files_view(),
             "bench": self.bench.plans,
             "handover": self.handover.target,
         }[place]

@@ -23,6 +23,7 @@ from jugal.app.models.files import FORMAT, NAME, SCORE, SIZE, STRIP, THUMB, VERD
 from jugal.app.style import tokens
 from jugal.app.style.tokens import Theme
 from jugal.app.views.intake import label
+from jugal.app.widgets.elided import ElidedLabel
 from jugal.app.widgets.horizon import Horizon
 from jugal.app.widgets.rows import RowDelegate, human_size
 from jugal.app.widgets.sheet import ContactSheet
@@ -121,14 +122,14 @@ class TriageView(QWidget):
         self.clear = QPushButton("Show everything")
         self.clear.clicked.connect(self.show_everything)
         row.addWidget(self.clear)
-        row.addStretch(1)
         self.shape = QPushButton("As pictures")
         self.shape.setCheckable(True)
         self.shape.setAccessibleName("Show the files as pictures instead of rows")
         self.shape.toggled.connect(self.show_as_sheet)
-        self.count = QLabel()
+        self.count = ElidedLabel()
         self.count.setProperty("role", "soft")
-        row.addWidget(self.count)
+        self.count.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        row.addWidget(self.count, 1)
         row.addSpacing(tokens.GAP)
         row.addWidget(self.shape)
         return bar
@@ -167,11 +168,22 @@ class TriageView(QWidget):
         table.installEventFilter(self)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if watched is self.table and event.type() == QEvent.Type.Resize:
+            self._fit_columns()
         if watched is self.table and isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             if event.key() == Qt.Key.Key_Space:
                 self._toggle_fold()
                 return True
         return super().eventFilter(watched, event)
+
+    def _fit_columns(self) -> None:
+        """In a narrow window the strip keeps its room: the name gives way, then the format."""
+        width = self.table.viewport().width()
+        usual = tokens.scaled(300)
+        self.table.setColumnHidden(FORMAT, width < 3.4 * usual)
+        fixed = sum(self.table.columnWidth(c) for c in (THUMB, SCORE, VERDICT, SIZE))
+        spare = width - fixed - (0 if self.table.isColumnHidden(FORMAT) else self.table.columnWidth(FORMAT))
+        self.table.setColumnWidth(NAME, max(usual // 2, min(usual, spare // 2)))
 
     def _unfold(self, current: QModelIndex, previous: QModelIndex = QModelIndex()) -> None:
         """The current row is tall, all others as usual."""

@@ -33,6 +33,7 @@ from jugal.app.views.bench import BenchView
 from jugal.app.views.handover import HandoverView
 from jugal.app.views.intake import IntakeView
 from jugal.app.views.triage import TriageView
+from jugal.app.widgets.elided import ElidedLabel
 from jugal.app.widgets.rows import human_size
 from jugal.model.result import RepairStatus, Verdict
 
@@ -82,7 +83,7 @@ class Window(QMainWindow):
         self.progress.setVisible(False)
         layout.addWidget(self.progress)
         layout.addWidget(self.stack, 1)
-        self.words = QLabel()
+        self.words = ElidedLabel()
         self.words.setContentsMargins(tokens.MARGIN, 5, tokens.MARGIN, 6)
         self.words.setAccessibleName("What the program has to say")
         layout.addWidget(self.words)
@@ -125,10 +126,10 @@ class Window(QMainWindow):
                 arrow = QLabel("›")
                 arrow.setProperty("role", "soft")
                 row.addWidget(arrow)
-        row.addStretch(1)
-        self.run_words = QLabel()
+        self.run_words = ElidedLabel()
         self.run_words.setProperty("role", "soft")
-        row.addWidget(self.run_words)
+        self.run_words.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        row.addWidget(self.run_words, 1)
         row.addSpacing(tokens.GAP)
         self.pause = QPushButton("Pause")
         self.stop = QPushButton("Stop")

@@ -31,7 +31,7 @@ class Horizon(QWidget):
         self._counts: dict[Verdict, NDArray[np.float64]] = {}
         self._low, self._high = 0.0, 100.0
         self._anchor: float | None = None
-        self.setFixedHeight(92)
+        self.setFixedHeight(76 + self.fontMetrics().height())
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("How many files stand at which score")
@@ -59,7 +59,7 @@ class Horizon(QWidget):
         self.brushed.emit(self._low, self._high)
 
     def _plot(self) -> QRectF:
-        return QRectF(40, 8, max(10, self.width() - 56), self.height() - 30)
+        return QRectF(40, 8, max(10, self.width() - 68), self.height() - 14 - self.fontMetrics().height())
 
     def _score_at(self, x: float) -> float:
         plot = self._plot()
@@ -95,7 +95,11 @@ class Horizon(QWidget):
         painter.setPen(QColor(theme.soft_ink))
         for score in (0, 25, 50, 75, 100):
             x = plot.left() + plot.width() * score / 100
-            painter.drawText(QRectF(x - 20, plot.bottom() + 3, 40, 16), Qt.AlignmentFlag.AlignHCenter, str(score))
+            painter.drawText(
+                QRectF(x - 30, plot.bottom() + 3, 60, self.fontMetrics().height()),
+                Qt.AlignmentFlag.AlignHCenter,
+                str(score),
+            )
         if (self._low, self._high) != (0.0, 100.0):
             left = plot.left() + plot.width() * self._low / 100
             right = plot.left() + plot.width() * self._high / 100

@@ -135,7 +135,7 @@ class StripView(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
-        area = QRectF(0, 0, self.width(), self.height() - 16)
+        area = QRectF(0, 0, self.width(), self.height() - self.fontMetrics().height() - 1)
         paint_strip(painter, area, self._spans, self._theme, self._first, self._last)
         painter.setPen(QColor(self._theme.soft_ink))
         step = max(1, self.width() // 6)

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
-from bench.healthy import healthy
+from bench.healthy import HEALTHY
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file, examine_source
 from jugal.engine.repair import repair_file
@@ -43,8 +43,14 @@ def main() -> None:
     parser.add_argument("--inputs", type=int, default=100_000)
     parser.add_argument("--seconds", type=float, default=3600)
     parser.add_argument("--repairs", type=int, default=20, help="of this many inputs one is repaired too")
+    parser.add_argument("--only", help="formats or variants whose name holds this")
     arguments = parser.parse_args()
-    files = list(healthy())
+    files = [
+        (kind, variant, make(7), make(8))
+        for kind, makers in HEALTHY.items()
+        for variant, make in makers.items()
+        if not arguments.only or arguments.only in f"{kind}/{variant}"
+    ]
     counts: Counter[str] = Counter()
     began = time.monotonic()
     failures = 0
@@ -55,7 +61,7 @@ def main() -> None:
             if time.monotonic() - began > arguments.seconds:
                 break
             rng = np.random.default_rng(seed)
-            kind, variant, data = files[seed % len(files)]
+            kind, variant, data, sibling = files[seed % len(files)]
             sick = mutate(data, rng)
             started = time.monotonic()
             found = examine_source(Source.from_bytes(sick, f"seed {seed} of {kind}/{variant}"))
@@ -68,8 +74,12 @@ def main() -> None:
             if seed % arguments.repairs == 0 and found.worth_repairing:
                 path = folder / f"{seed}.{kind}"
                 path.write_bytes(sick)
+                lender = folder / f"sibling.{kind}"
+                lender.write_bytes(sibling)
                 try:
-                    counts[f"repair {repair_file(examine_file(path), folder / 'out', []).status.value}"] += 1
+                    counts[
+                        f"repair {repair_file(examine_file(path), folder / 'out', [examine_file(lender)]).status.value}"
+                    ] += 1
                 except Exception as error:
                     failures += 1
                     print(f"seed {seed} of {kind}/{variant}: the repair failed: {error!r}", flush=True)

@@ -99,6 +99,16 @@ def _word56(data, i):  # type: ignore[no-untyped-def]
     )
 
 
+@njit(inline="always")
+def _note(err_pos, err_mcu, err_kind, errors, pos, unit, kind):  # type: ignore[no-untyped-def]
+    """Notes an error where there is room; returns how many there are now."""
+    if errors < err_pos.size:
+        err_pos[errors] = pos
+        err_mcu[errors] = unit
+        err_kind[errors] = kind
+    return errors + 1
+
+
 @njit(cache=True, nogil=True)
 def decode_sequential(  # type: ignore[no-untyped-def]
     data, seg_start, seg_end, seg_mcu, seg_count, mcus_x, h, v, dc_tab, ac_tab, fast, full,
@@ -115,7 +125,6 @@ def decode_sequential(  # type: ignore[no-untyped-def]
     error. Returns the number of errors (those beyond the arrays' room are counted only).
     """
     errors = 0
-    room = err_pos.size
     ncomp = h.size
     pred = np.zeros(ncomp, np.int64)
     for s in range(seg_start.size):
@@ -144,11 +153,7 @@ def decode_sequential(  # type: ignore[no-untyped-def]
                         if entry == 0:
                             entry = full_dc[bits]
                         if entry == 0:
-                            if errors < room:
-                                err_pos[errors] = pos
-                                err_mcu[errors] = mcu
-                                err_kind[errors] = 1
-                            errors += 1
+                            errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, 1)
                             pos += 17
                             size = 0
                             if careful:
@@ -166,11 +171,7 @@ def decode_sequential(  # type: ignore[no-untyped-def]
                             pred[c] += bits
                             pos += size
                             if pred[c] > dc_limit[c] or pred[c] < -dc_limit[c]:
-                                if errors < room:
-                                    err_pos[errors] = pos
-                                    err_mcu[errors] = mcu
-                                    err_kind[errors] = 3
-                                errors += 1
+                                errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, 3)
                                 if careful:
                                     halted = True
                                     break
@@ -189,11 +190,7 @@ def decode_sequential(  # type: ignore[no-untyped-def]
                             if entry == 0:
                                 entry = full_ac[bits]
                                 if entry == 0:
-                                    if errors < room:
-                                        err_pos[errors] = pos
-                                        err_mcu[errors] = mcu
-                                        err_kind[errors] = 1
-                                    errors += 1
+                                    errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, 1)
                                     pos += 17
                                     if careful:
                                         halted = True
@@ -210,11 +207,7 @@ def decode_sequential(  # type: ignore[no-untyped-def]
                             else:
                                 k += (symbol >> 4) + 1
                             if k > 64:
-                                if errors < room:
-                                    err_pos[errors] = pos
-                                    err_mcu[errors] = mcu
-                                    err_kind[errors] = 2
-                                errors += 1
+                                errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, 2)
                                 if careful:
                                     halted = True
                                 break
@@ -329,7 +322,6 @@ def decode_progressive(  # type: ignore[no-untyped-def]
     scan's only component with ``units_x`` blocks a row. Returns the number of errors.
     """
     errors = 0
-    room = err_pos.size
     ncomp = h.size
     pred = np.zeros(ncomp, np.int64)
     for s in range(seg_start.size):
@@ -355,11 +347,7 @@ def decode_progressive(  # type: ignore[no-untyped-def]
                             if ah == 0:
                                 entry = _symbol(data, pos, fast[dc_tab[c]], full[dc_tab[c]])
                                 if entry == 0:
-                                    if errors < room:
-                                        err_pos[errors] = pos
-                                        err_mcu[errors] = unit
-                                        err_kind[errors] = 1
-                                    errors += 1
+                                    errors = _note(err_pos, err_mcu, err_kind, errors, pos, unit, 1)
                                     pos += 17
                                     size = 0
                                 else:
@@ -369,11 +357,7 @@ def decode_progressive(  # type: ignore[no-untyped-def]
                                     pred[c] += _extend(data, pos, size)
                                     pos += size
                                     if pred[c] > 4096 or pred[c] < -4096:
-                                        if errors < room:
-                                            err_pos[errors] = pos
-                                            err_mcu[errors] = unit
-                                            err_kind[errors] = 3
-                                        errors += 1
+                                        errors = _note(err_pos, err_mcu, err_kind, errors, pos, unit, 3)
                                 coefs[block, 0] = np.int16((pred[c] << al) & 0xFFFF)
                             else:
                                 if (data[pos >> 3] >> (7 - (pos & 7))) & 1:
@@ -398,11 +382,7 @@ def decode_progressive(  # type: ignore[no-untyped-def]
                                 if entry == 0:
                                     entry = full_ac[bits]
                                 if entry == 0:
-                                    if errors < room:
-                                        err_pos[errors] = pos
-                                        err_mcu[errors] = unit
-                                        err_kind[errors] = 1
-                                    errors += 1
+                                    errors = _note(err_pos, err_mcu, err_kind, errors, pos, unit, 1)
                                     pos += 17
                                     break
                                 step = np.int64(entry >> 8)
@@ -421,11 +401,7 @@ def decode_progressive(  # type: ignore[no-untyped-def]
                                     pos += size
                                     used += size
                                     if k > se:
-                                        if errors < room:
-                                            err_pos[errors] = pos
-                                            err_mcu[errors] = unit
-                                            err_kind[errors] = 2
-                                        errors += 1
+                                        errors = _note(err_pos, err_mcu, err_kind, errors, pos, unit, 2)
                                         break
                                     coefs[block, k] = np.int16((value << al) & 0xFFFF)
                                     k += 1
@@ -447,11 +423,7 @@ def decode_progressive(  # type: ignore[no-untyped-def]
                                 while k <= se:
                                     entry = _symbol(data, pos, fast_ac, full_ac)
                                     if entry == 0:
-                                        if errors < room:
-                                            err_pos[errors] = pos
-                                            err_mcu[errors] = unit
-                                            err_kind[errors] = 1
-                                        errors += 1
+                                        errors = _note(err_pos, err_mcu, err_kind, errors, pos, unit, 1)
                                         pos += 17
                                         break
                                     pos += entry >> 8
@@ -465,11 +437,7 @@ def decode_progressive(  # type: ignore[no-untyped-def]
                                             value = minus
                                         pos += 1
                                         if size != 1:
-                                            if errors < room:
-                                                err_pos[errors] = pos
-                                                err_mcu[errors] = unit
-                                                err_kind[errors] = 2
-                                            errors += 1
+                                            errors = _note(err_pos, err_mcu, err_kind, errors, pos, unit, 2)
                                     elif run != 15:
                                         eobrun = 1 << run
                                         if run:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import struct
 from functools import cache
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -11,9 +12,12 @@ from bench.measure import share
 
 from jugal.binary.output import write_pieces
 from jugal.binary.source import Source
+from jugal.engine.examine import examine_file
+from jugal.engine.repair import repair_file
 from jugal.formats.base import RepairImpossible, Subject
 from jugal.formats.isobmff.movie import read_movie
 from jugal.formats.isobmff.rebuild import media_span, rebuild_index, rebuild_index_in_front
+from jugal.model.result import Verdict
 from jugal.samples import encode
 
 X265 = {"x265-params": "log-level=none"}
@@ -197,3 +201,23 @@ def test_media_span_ends_before_the_zeros() -> None:
     span = media_span(subject_of(data + bytes(65_536)))
     assert span.start == media(recording("avc"))[0]
     assert len(data) <= span.end <= len(data) + 1024
+
+
+def test_a_cut_or_holed_index_is_rebuilt_too(tmp_path: Path) -> None:
+    """The index was written, but its end is lost, or sectors in its tables are."""
+    original = recording("avc-60")
+    at = original.find(b"moov") - 4
+    (tmp_path / "donor.mp4").write_bytes(made("avc-60", 32, 2.0))
+    donor = examine_file(tmp_path / "donor.mp4")
+    hole = original.find(b"stsz", at) + 600
+    for name, data in {
+        "cut": original[: at + (len(original) - at) // 2],
+        "holed": original[:hole] + bytes(1024) + original[hole + 1024 :],
+    }.items():
+        path = tmp_path / f"{name}.mp4"
+        path.write_bytes(data)
+        found = examine_file(path)
+        assert found.verdict is Verdict.REPAIRABLE
+        outcome = repair_file(found, tmp_path / "out", [donor])
+        assert outcome.method == "rebuild-index" and outcome.output is not None
+        assert (share("mp4", original, Path(outcome.output).read_bytes()) or 0) >= 98

@@ -52,7 +52,8 @@ def examine(subject: Subject, report: Report) -> None:
     ]
     _table_findings(subject, report, movie)
     if not judged:
-        report.score = report.attainable = 0.0
+        report.score = 0.0
+        report.attainable = _rebuild_forecast(subject, report)
         if not any(t.problems for t in movie.tracks):
             report.add(FindingCode.MP4_MEDIA, Severity.FATAL, "The index lists no samples.")
         return
@@ -584,4 +585,6 @@ def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: f
         report.plan("cut-tables", "Cut the index to the samples that are whole, so that durations are right.", best)
     if report.has(FindingCode.TAIL):
         report.plan("trim", "Cut the bytes after the last box away.", best)
+    if movie.moov is not None and (movie.moov.cut or report.has(FindingCode.MP4_INDEX_BROKEN, FindingCode.MP4_TABLES)):
+        report.attainable = max(report.attainable or 0.0, _rebuild_forecast(subject, report))
     report.plans.sort(key=lambda p: -p.attainable)

@@ -19,7 +19,7 @@ def lay_out(marks: Sequence[StripSpan], subject: Subject) -> tuple[StripSpan, ..
     Later marks lie over earlier ones; what no mark covers is a hole where it is filled, else unexplained.
     """
     size = subject.size
-    inside = [m for m in marks if m.matter is not Matter.MISSING and m.span.start < size]
+    inside = [m for m in marks if m.matter is not Matter.MISSING and m.span.length and m.span.start < size]
     missing = [m for m in marks if m.matter is Matter.MISSING]
     edges = sorted({0, size, *(min(e, size) for m in inside for e in (m.span.start, m.span.end))})
     # Each elementary stretch belongs to the last mark that covers it: sweep with the open marks by rank.

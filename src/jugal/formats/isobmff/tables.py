@@ -187,14 +187,14 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
     if count == 0:
         return
     sizes = sizes[:count]
-    track.chunk_of = np.repeat(np.arange(per_chunk.size), np.minimum(per_chunk, _MAX_SAMPLES))[:count]
+    track.chunk_of = _unrolled(np.arange(per_chunk.size), per_chunk, count)
     ends = np.cumsum(sizes)
     begins = ends - sizes
     firsts = np.searchsorted(track.chunk_of, np.arange(per_chunk.size))
     firsts = np.minimum(firsts, count - 1)
     track.offsets = track.chunk_offsets[track.chunk_of] + begins - begins[firsts][track.chunk_of]
     track.sizes = sizes
-    durations = np.repeat(times[:, 1], np.minimum(times[:, 0], _MAX_SAMPLES))[:count]
+    durations = _unrolled(times[:, 1], times[:, 0], count)
     if durations.size < count:
         filler = int(times[-1, 1]) if times.size else 1
         durations = np.concatenate((durations, np.full(count - durations.size, filler, np.int64)))
@@ -208,6 +208,12 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
         track.sync[numbers] = True
 
 
+def _unrolled(values: NDArray[np.int64], times: NDArray[np.int64], count: int) -> NDArray[np.int64]:
+    """Each value as often as its run says, ``count`` entries at most; broken tables claim any number."""
+    ends = np.minimum(np.cumsum(np.minimum(times, count)), count)
+    return np.repeat(values, np.diff(ends, prepend=0))
+
+
 def _composition(source: Source, stbl: Box, count: int) -> NDArray[np.int64]:
     """Composition offsets of ``count`` samples; large ones are negative, whatever the version says."""
     ctts = stbl.child(b"ctts")
@@ -216,7 +222,7 @@ def _composition(source: Source, stbl: Box, count: int) -> NDArray[np.int64]:
     runs = _array(source, ctts, 8, 2 * (source.uint(ctts.body + 4, 4) or 0), ">u4")
     runs = runs[: runs.size // 2 * 2].reshape(-1, 2)
     values = np.where(runs[:, 1] >= 2**31, runs[:, 1] - 2**32, runs[:, 1])
-    return np.repeat(values, np.minimum(runs[:, 0], _MAX_SAMPLES))[:count] if runs.size else np.empty(0, np.int64)
+    return _unrolled(values, runs[:, 0], count)
 
 
 def _coded(codec: bytes) -> bool:

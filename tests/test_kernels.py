@@ -1,0 +1,294 @@
+"""The hot functions against plain Python, and the values they work on against arithmetic."""
+
+from __future__ import annotations
+
+import collections
+import io
+import itertools
+import math
+import zlib
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PIL import Image
+
+from jugal.binary.blocks import Blocks
+from jugal.binary.source import Source
+from jugal.engine.strips import MAX_SPANS, lay_out
+from jugal.formats.base import Report, Subject
+from jugal.formats.jpeg.decode import lookup_tables
+from jugal.formats.jpeg.entropy import code_bits
+from jugal.formats.jpeg.parse import HuffmanTable
+from jugal.formats.jpeg.spec import ANNEX_K, ZIGZAG, table_segment
+from jugal.kernels import blockstats, jpeg, nal, png
+from jugal.model import scoring
+from jugal.model.codes import FindingCode
+from jugal.model.finding import Finding, Severity
+from jugal.model.result import Verdict, derive_verdict
+from jugal.model.span import ByteSpan, merge, total_length
+from jugal.model.strip import Matter, StripSpan
+
+spans = st.tuples(st.integers(0, 400), st.integers(0, 60)).map(lambda p: ByteSpan(p[0], p[0] + p[1]))
+
+# --- spans, scores, verdicts
+
+
+@given(st.lists(spans, max_size=12))
+def test_merged_spans_cover_the_same_bytes(given_spans: list[ByteSpan]) -> None:
+    covered = {b for s in given_spans for b in range(s.start, s.end)}
+    merged = merge(given_spans)
+    assert {b for s in merged for b in range(s.start, s.end)} == covered
+    assert all(a.end < b.start for a, b in itertools.pairwise(merged))
+    assert total_length(given_spans) == len(covered)
+
+
+@given(spans, spans)
+def test_a_clipped_span_lies_in_both(one: ByteSpan, other: ByteSpan) -> None:
+    both = set(range(one.start, one.end)) & set(range(other.start, other.end))
+    part = one.clip(other)
+    assert set(range(part.start, part.end)) == both
+    assert other.start <= part.start <= part.end <= max(other.end, part.start)
+
+
+def test_a_span_that_ends_before_it_starts_is_refused() -> None:
+    with pytest.raises(ValueError, match="not a span"):
+        ByteSpan(5, 4)
+    with pytest.raises(ValueError, match="not a span"):
+        ByteSpan(-1, 4)
+
+
+@pytest.mark.parametrize(
+    ("score", "attainable", "severity", "verdict"),
+    [
+        (100.0, 100.0, None, Verdict.INTACT),
+        (100.0, 100.0, Severity.NOTE, Verdict.INTACT),
+        (100.0, 100.0, Severity.MINOR, Verdict.DAMAGED),
+        (60.0, 60.0, Severity.MAJOR, Verdict.DAMAGED),
+        (60.0, 61.9, Severity.MAJOR, Verdict.DAMAGED),
+        (60.0, 62.0, Severity.MAJOR, Verdict.REPAIRABLE),
+        (0.0, 4.9, Severity.FATAL, Verdict.UNRECOVERABLE),
+        (0.0, 5.0, Severity.FATAL, Verdict.REPAIRABLE),
+        (None, None, Severity.NOTE, Verdict.UNRECOGNISED),
+    ],
+)
+def test_verdicts(score: float | None, attainable: float | None, severity: Severity | None, verdict: Verdict) -> None:
+    findings = () if severity is None else (Finding(FindingCode.HOLE, severity, "A sentence."),)
+    assert derive_verdict(score, attainable, findings) is verdict
+
+
+@pytest.mark.parametrize(("good", "total", "share"), [(1, 2, 50), (3, 2, 100), (-1, 2, 0), (1, 0, 0), (0, 5, 0)])
+def test_shares_stay_in_bounds(good: float, total: float, share: float) -> None:
+    assert scoring.share(good, total) == share
+
+
+def test_more_findings_of_one_code_than_a_person_reads_are_counted() -> None:
+    report = Report()
+    for k in range(5000):
+        report.add(FindingCode.HOLE, Severity.MAJOR, "A run.", k, k + 1)
+    assert report.counts[FindingCode.HOLE] == 5000
+    assert 0 < len(report.findings) < 500
+
+
+# --- blocks
+
+
+def reference_page(page: bytes, following: bytes) -> tuple[float, float, int, int]:
+    counts = collections.Counter(page)
+    entropy = -sum(n / len(page) * math.log2(n / len(page)) for n in counts.values())
+    text = sum(n for b, n in counts.items() if b in (9, 10, 13) or 32 <= b < 127)
+    stuffed = sum(a == 0xFF and (b == 0 or 0xD0 <= b <= 0xD7) for a, b in zip(page, page[1:] + following, strict=False))
+    return entropy, text / len(page), counts[0xFF], stuffed
+
+
+@pytest.mark.parametrize("size", [1, 511, 4096, 4097, 9000])
+def test_page_statistics(size: int) -> None:
+    rng = np.random.default_rng(size)
+    data = rng.integers(0, 256, size, dtype=np.uint8)
+    data[rng.random(size) < 0.03] = 0xFF
+    data[1:][(data[:-1] == 0xFF) & (rng.random(size - 1) < 0.5)] = 0
+    blocks = Blocks(Source.from_bytes(data.tobytes(), "random"))
+    raw = data.tobytes()
+    for page in range(-(-size // 4096)):
+        part = raw[4096 * page : 4096 * page + 4096]
+        entropy, text, total, stuffed = reference_page(part, raw[4096 * page + 4096 :][:1])
+        assert blocks.entropy[page] == pytest.approx(entropy, abs=1e-4)
+        assert blocks.printable[page] == pytest.approx(text, abs=1e-6)
+        assert (blocks.ff_total[page], blocks.ff_stuffed[page]) == (total, stuffed)
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.lists(st.tuples(st.sampled_from([0, 7, 255, None]), st.integers(1, 3)), max_size=8), st.integers(0, 511))
+def test_fills_are_the_whole_sectors_of_one_byte(parts: list, tail: int) -> None:
+    rng = np.random.default_rng(len(parts))
+    data = b"".join(rng.bytes(512 * n) if v is None else bytes([v]) * 512 * n for v, n in parts) + b"\x33" * tail
+    found = {(f.span.start, f.span.end, f.value) for f in Blocks(Source.from_bytes(data, "fills")).fills}
+    expected: list[list[int]] = []
+    for at in range(0, len(data), 512):
+        sector = data[at : at + 512]
+        value = sector[0] if len(set(sector)) == 1 else -1
+        if expected and expected[-1][2] == value:
+            expected[-1][1] = at + len(sector)
+        else:
+            expected.append([at, at + len(sector), value])
+    assert found == {tuple(e) for e in expected if e[2] >= 0}
+
+
+@pytest.mark.parametrize(("word", "period"), [(b"ab", 2), (b"UNREADABLE", 10), (b"x", 1)])
+def test_period(word: bytes, period: int) -> None:
+    data = np.frombuffer(word * 60, np.uint8)
+    assert blockstats.period_of(data, 64) == period
+
+
+def test_noise_has_no_period() -> None:
+    assert blockstats.period_of(np.random.default_rng(1).integers(0, 256, 512, dtype=np.uint8), 64) == 0
+
+
+# --- JPEG
+
+
+@settings(max_examples=80, deadline=None)
+@given(st.binary(max_size=300))
+def test_stuffing_is_undone(payload: bytes) -> None:
+    stuffed = payload.replace(b"\xff", b"\xff\x00") + b"\xff\xd9"
+    raw = np.frombuffer(stuffed, np.uint8)
+    out, marks = np.zeros(len(stuffed) + 32, np.uint8), np.zeros(8, np.int64)
+    length, end, count = jpeg.unstuff(raw, 0, raw.size, out, marks, marks.copy(), np.zeros(8, np.int16))
+    assert (out[:length].tobytes(), end, count) == (payload, len(stuffed) - 2, 0)
+    places = jpeg.stuffed_offset(raw, 0, np.arange(length, dtype=np.int64))
+    assert [stuffed[p] for p in places] == list(payload)
+
+
+def test_restart_markers_are_listed_where_they_stand() -> None:
+    data = b"\x11\x22\xff\xd0\x33\xff\x00\xff\xd1\x44\xff\xd9"
+    raw = np.frombuffer(data, np.uint8)
+    out, at, clean, code = np.zeros(64, np.uint8), *(np.zeros(8, np.int64) for _ in range(2)), np.zeros(8, np.int16)
+    length, end, count = jpeg.unstuff(raw, 0, raw.size, out, at, clean, code)
+    assert out[:length].tobytes() == b"\x11\x22\x33\xff\x44"
+    assert (end, count) == (10, 2)
+    assert (at[:2].tolist(), clean[:2].tolist(), code[:2].tolist()) == ([2, 7], [2, 4], [0xD0, 0xD1])
+
+
+@pytest.mark.parametrize("key", ANNEX_K)
+def test_tables_decode_what_their_codes_encode(key: int) -> None:
+    """Each symbol's code, looked up with noise behind it, gives its length and the symbol back."""
+    table = HuffmanTable(*ANNEX_K[key])
+    fast, full = lookup_tables((table,))
+    rng = np.random.default_rng(key)
+    for symbol in table.symbols:
+        bits = code_bits(table, symbol)
+        word = bits + rng.integers(0, 2, 16 - len(bits)).tolist()
+        value = int("".join(map(str, word)), 2)
+        assert full[0][value] == len(bits) << 8 | symbol
+        assert fast[0][value >> 6] in (0, full[0][value])
+
+
+def test_typical_tables_are_prefix_codes() -> None:
+    for counts, symbols in ANNEX_K.values():
+        assert sum(counts) == len(symbols) == len(set(symbols))
+        assert sum(n / 2 ** (k + 1) for k, n in enumerate(counts)) <= 1
+
+
+def test_zigzag_walks_each_diagonal_once() -> None:
+    assert sorted(ZIGZAG) == list(range(64))
+    sums = [z // 8 + z % 8 for z in ZIGZAG]
+    assert sums == sorted(sums)
+
+
+def test_table_segment_length() -> None:
+    segment = table_segment(0x11, *ANNEX_K[0x11])
+    assert segment[:2] == b"\xff\xc4"
+    assert int.from_bytes(segment[2:4], "big") == len(segment) - 2
+
+
+@given(st.lists(st.integers(0, 1), max_size=80))
+def test_packed_bits_are_padded_with_ones_and_stuffed(bits: list[int]) -> None:
+    packed = jpeg.pack_bits(np.array(bits, np.uint8)).replace(b"\xff\x00", b"\xff")
+    unpacked = np.unpackbits(np.frombuffer(packed, np.uint8)).tolist()
+    assert unpacked[: len(bits)] == bits
+    assert all(unpacked[len(bits) :]) and len(unpacked) - len(bits) < 8
+
+
+# --- PNG and NAL
+
+
+@pytest.mark.parametrize("mode", ["L", "RGB", "RGBA"])
+def test_png_rows_unfiltered_are_the_picture(mode: str) -> None:
+    used: set[int] = set()
+    for seed in range(6):
+        _one_png(mode, seed, used)
+    assert len(used) > 1, "the encoder should have used several filters"
+
+
+def _one_png(mode: str, seed: int, used: set[int]) -> None:
+    rng = np.random.default_rng(seed)
+    smooth = np.cumsum(rng.integers(-3, 4, (24, 31, 4)), axis=seed % 2).astype(np.uint8)
+    if seed > 3:
+        smooth = rng.integers(0, 256, (24, 31, 4), dtype=np.uint8)
+    picture = Image.fromarray(smooth, "RGBA").convert(mode)
+    out = io.BytesIO()
+    picture.save(out, "PNG")
+    data, parts, at = out.getvalue(), [], 8
+    while at < len(data):
+        size = int.from_bytes(data[at : at + 4], "big")
+        if data[at + 4 : at + 8] == b"IDAT":
+            parts.append(data[at + 8 : at + 8 + size])
+        at += 12 + size
+    unit = len(mode)
+    rows = np.frombuffer(zlib.decompress(b"".join(parts)), np.uint8).reshape(24, 1 + 31 * unit).copy()
+    used.update(rows[:, 0].tolist())
+    png.unfilter(rows, unit)
+    assert rows[:, 1:].tobytes() == picture.tobytes()
+
+
+@pytest.mark.parametrize(
+    ("sample", "state"),
+    [
+        (b"\0\0\0\x05\x65abcd" + b"\0\0\0\x03\x41xy", nal.OK),
+        (b"\0\0\0\x09\x65abcd", nal.BAD_LENGTH),
+        (b"\0\0\0\x05\xe5abcd", nal.BAD_HEADER),
+        (b"\0\0\0\x28\x65" + b"a" * 10 + bytes(20) + b"a" * 9, nal.ZEROS),
+        (b"\0\0\0\x05\x65ab", nal.BAD_LENGTH),
+    ],
+)
+def test_chains_of_units(sample: bytes, state: int) -> None:
+    found, where = np.zeros(1, np.int8), np.zeros(1, np.int64)
+    offsets, sizes = np.zeros(1, np.int64), np.array([len(sample)], np.int64)
+    nal.walk_samples(np.frombuffer(sample, np.uint8), offsets, sizes, 4, False, 8, found, where)
+    assert found[0] == state
+    assert 0 <= where[0] < len(sample)
+
+
+# --- strips
+
+
+marks = st.lists(
+    st.tuples(spans, st.sampled_from([m for m in Matter if m is not Matter.MISSING])).map(lambda p: StripSpan(*p)),
+    max_size=30,
+)
+
+
+@settings(max_examples=60, deadline=None)
+@given(marks)
+def test_a_strip_covers_every_byte_once_and_later_marks_win(given_marks: list[StripSpan]) -> None:
+    size = 300
+    subject = Subject(Source.from_bytes(np.random.default_rng(1).bytes(size), "strip"))
+    strip = lay_out(given_marks, subject)
+    assert strip[0].span.start == 0 and strip[-1].span.end == size
+    assert all(a.span.end == b.span.start for a, b in itertools.pairwise(strip))
+    for span in strip:
+        for byte in (span.span.start, span.span.end - 1):
+            over = [m for m in given_marks if m.span.start <= byte < m.span.end]
+            assert span.matter is (over[-1].matter if over else Matter.UNEXPLAINED)
+
+
+def test_strips_of_many_spans_are_reduced_but_nothing_loud_is_lost() -> None:
+    size = 1 << 20
+    subject = Subject(Source.from_bytes(np.random.default_rng(2).bytes(size), "many"))
+    many = [StripSpan(ByteSpan(k * 256, k * 256 + 128), Matter.STRUCTURE) for k in range(4000)]
+    many.append(StripSpan(ByteSpan(600_000, 600_040), Matter.DAMAGED, "the one"))
+    strip = lay_out(many, subject)
+    assert len(strip) <= MAX_SPANS
+    assert any(s.matter is Matter.DAMAGED for s in strip)
+    assert strip[0].span.start == 0 and strip[-1].span.end == size

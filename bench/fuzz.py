@@ -85,7 +85,7 @@ def main() -> None:
                     print(f"seed {seed} of {kind}/{variant}: the repair failed: {error!r}", flush=True)
                 path.unlink()
     print(
-        f"{sum(v for k, v in counts.items() if not k.startswith('repair')):,} inputs, {failures} failures, slowest {slowest[0]:.1f} s ({slowest[1]}); {dict(counts)}"
+        f"{sum(v for k, v in counts.items() if not k.startswith('repair ')):,} inputs, {failures} failures, slowest {slowest[0]:.1f} s ({slowest[1]}); {dict(counts)}"
     )
     sys.exit(1 if failures else 0)
 

@@ -429,3 +429,17 @@ def find_run(  # type: ignore[no-untyped-def]
             if goal >= 0 and here > goal:
                 break
     return -1
+
+
+@njit(cache=True, nogil=True)
+def find_sized(  # type: ignore[no-untyped-def]
+    data, at, stop, size, pairs, singles, main, edges_long, edges_short, scale, spectral, first, width
+):
+    """The first place from ``at`` to ``stop`` where a block of just ``size`` bytes stands; -1 where there is none."""
+    for start in range(at, min(stop, data.size - size + 1)):
+        used, error = parse_block(
+            data, start, start + size, pairs, singles, main, edges_long, edges_short, scale, spectral, first, width
+        )
+        if error == 0 and used == size:
+            return start
+    return -1

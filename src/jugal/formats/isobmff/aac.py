@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.isobmff.bits import BitReader
-from jugal.kernels.aac import RATES, bands, books, parse_block, parse_samples
+from jugal.kernels.aac import RATES, bands, books, find_sized, parse_block, parse_samples
 
 _MAIN, _LC, _SSR, _LTP, _SBR, _PS = 1, 2, 3, 4, 5, 29
 #: Channel configuration → (channel pairs, single channels, LFE among them), table 1.19.
@@ -33,6 +33,12 @@ class AacConfig:
         """(bytes used, state of kernels.aac) of the raw data block at ``at``."""
         edges, tables = bands(self.rate_index), books()
         return parse_block(data, at, end, self.pairs, self.singles, self.object_type == _MAIN, *edges, *tables)
+
+    def find_sized(self, data: NDArray[np.uint8], at: int, stop: int, size: int) -> int:
+        """The first place from ``at`` to ``stop`` where a raw data block of just ``size`` bytes stands; -1 for none."""
+        edges, tables = bands(self.rate_index), books()
+        main = self.object_type == _MAIN
+        return int(find_sized(data, at, stop, size, self.pairs, self.singles, main, *edges, *tables))
 
     def parse_samples(
         self, data: NDArray[np.uint8], offsets: NDArray[np.int64], sizes: NDArray[np.int64]

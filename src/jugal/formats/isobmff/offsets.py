@@ -138,13 +138,14 @@ def _search(subject: Subject, movie: Movie, track: Track, start: int, current: i
 def _search_sound(
     subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: NDArray[np.int64], low: int, high: int
 ) -> int | None:
-    """The nearest place where AAC blocks of just these sizes follow each other."""
+    """The first place where AAC blocks of just these sizes follow each other."""
     assert track.aac is not None
-    base = int(offsets[0])
-    for at in range(low, high):
-        used, error = track.aac.parse(subject.source.array, at, min(at + int(sizes[0]), subject.size))
-        if error == 0 and used == sizes[0] and _fits(subject, track, offsets + (at - base), sizes):
+    base, size = int(offsets[0]), int(sizes[0])
+    at = low
+    while (at := track.aac.find_sized(subject.source.array, at, high, size)) >= 0:
+        if _fits(subject, track, offsets + (at - base), sizes):
             return at - base
+        at += 1
     return None
 
 

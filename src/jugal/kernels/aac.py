@@ -21,6 +21,7 @@ CODE = 3  # a code word, a gain or an escape that no encoder writes
 CHANNELS = 4  # other elements than the configuration promises
 OVERRUN = 5  # the block goes on past the sample's end
 SLACK = 6  # the block ends before the sample does
+FAST_BITS = 9
 UNKNOWN = -1  # coupling elements and tools that are not followed
 
 #: Index of the sampling frequency → Hz (table 1.16).
@@ -31,7 +32,7 @@ class Books(NamedTuple):
     """Look-up tables of the twelve code books: entry = bits | signs << 8 | escapes << 12; 0 is no code word.
 
     ``scale`` answers 19 bits with bits | index << 8; ``spectral`` holds book b from ``first[b]``, asked with
-    ``width[b]`` bits.
+    ``width[b]`` bits; before them stand tables of the words of up to FAST_BITS bits, ``1 << FAST_BITS`` a book.
     """
 
     scale: NDArray[np.int32]
@@ -67,7 +68,8 @@ def books() -> Books:
     scale = np.zeros(1 << 19, np.int32)
     for index, (bits, code) in enumerate(figures["scale_factor"]):
         scale[code << (19 - bits) : (code + 1) << (19 - bits)] = bits | index << 8
-    parts: list[NDArray[np.int32]] = []
+    fast = np.zeros(12 << FAST_BITS, np.int32)
+    parts: list[NDArray[np.int32]] = [fast]
     first, width = np.zeros(12, np.int64), np.zeros(12, np.int64)
     for number, words in enumerate(figures["spectral"], 1):
         longest = max(bits for bits, _ in words)
@@ -75,6 +77,9 @@ def books() -> Books:
         for index, (bits, code) in enumerate(words):
             signs, escapes = _signs_and_escapes(number, index)
             table[code << (longest - bits) : (code + 1) << (longest - bits)] = bits | signs << 8 | escapes << 12
+        if longest > FAST_BITS:
+            few = table[:: 1 << (longest - FAST_BITS)]
+            fast[number << FAST_BITS : (number + 1) << FAST_BITS] = np.where((few & 255) <= FAST_BITS, few, 0)
         first[number], width[number] = sum(p.size for p in parts), longest
         parts.append(table)
     return Books(scale, np.concatenate(parts), first, width)
@@ -236,7 +241,11 @@ def _channel(data, bit, end, info, common, main, edges_long, edges_short, scale,
             words = lines * info[3 + g] // (4 if kind <= 4 else 2)
             base, bits = first[kind], width[kind]
             for _w in range(words):
-                entry = spectral[base + _peek(data, bit, bits, end)]
+                code = _peek(data, bit, bits, end)
+                # Short code words are answered by a table that stays in the cache.
+                entry = spectral[(kind << FAST_BITS) + (code >> (bits - FAST_BITS))] if bits > FAST_BITS else 0
+                if entry == 0:
+                    entry = spectral[base + code]
                 if entry == 0:
                     return bit, 3
                 bit += (entry & 255) + ((entry >> 8) & 15)

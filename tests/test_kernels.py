@@ -29,6 +29,7 @@ from jugal.model.finding import Finding, Severity
 from jugal.model.result import Verdict, derive_verdict
 from jugal.model.span import ByteSpan, merge, total_length
 from jugal.model.strip import Matter, StripSpan
+from jugal.model.words import human_size
 
 spans = st.tuples(st.integers(0, 400), st.integers(0, 60)).map(lambda p: ByteSpan(p[0], p[0] + p[1]))
 
@@ -292,3 +293,11 @@ def test_strips_of_many_spans_are_reduced_but_nothing_loud_is_lost() -> None:
     assert len(strip) <= MAX_SPANS
     assert any(s.matter is Matter.DAMAGED for s in strip)
     assert strip[0].span.start == 0 and strip[-1].span.end == size
+
+
+@pytest.mark.parametrize(
+    ("size", "words"), [(0, "0 B"), (999, "999 B"), (1000, "1.0 KB"), (1_234_567, "1.2 MB"), (5 * 10**12, "5.0 TB")]
+)
+def test_sizes_in_words(size: int, words: str) -> None:
+    assert human_size(size) == words
+    assert human_size(size, "bytes") == words.replace(" B", " bytes")

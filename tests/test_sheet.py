@@ -14,6 +14,7 @@ from conftest import healthy
 from jugal.app.controllers.session import Session
 from jugal.app.style import tokens
 from jugal.app.views.window import Window
+from jugal.app.widgets.elided import ElidedLabel
 from jugal.app.widgets.sheet import ContactSheet
 from jugal.case.store import Case
 from jugal.engine.examine import examine_file
@@ -145,3 +146,15 @@ def test_distances_grow_with_the_font() -> None:
         assert tokens.ROW_HEIGHT == 54
     finally:
         tokens.grow(10.0)
+
+
+def test_a_long_sentence_gives_way_and_shows_as_a_tip(qtbot) -> None:  # type: ignore[no-untyped-def]
+    """It never widens the window; what does not fit is in the tip, what fits needs none."""
+    label = ElidedLabel()
+    qtbot.addWidget(label)
+    label.resize(120, 24)
+    label.setText("one sentence after another that nobody made room for " * 4)
+    assert label.minimumSizeHint().width() == 0
+    assert label.toolTip() == label.text()
+    label.setText("short")
+    assert label.toolTip() == ""

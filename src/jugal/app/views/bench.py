@@ -22,11 +22,11 @@ from jugal.app.style import tokens
 from jugal.app.style.tokens import Theme
 from jugal.app.views.intake import label
 from jugal.app.widgets.picture import PictureView
-from jugal.app.widgets.rows import human_size
 from jugal.app.widgets.strip import StripView
 from jugal.case.store import KeptRepair
 from jugal.engine.donors import why
 from jugal.model.result import Examination, Kind, RepairStatus
+from jugal.model.words import human_size
 
 _MARK = {"note": "·", "minor": "–", "major": "▲", "fatal": "✕"}
 

@@ -25,9 +25,9 @@ from PySide6.QtWidgets import (
 from jugal.app.controllers.session import Session
 from jugal.app.style import tokens
 from jugal.app.views.intake import label
-from jugal.app.widgets.rows import human_size
 from jugal.engine.delivery import Arrangement, Delivered, Fit, Item, check_fit
 from jugal.model.result import Verdict
+from jugal.model.words import human_size
 
 _SHOWN = 400
 _WORDS = {

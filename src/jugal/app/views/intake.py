@@ -23,9 +23,9 @@ from PySide6.QtWidgets import (
 
 from jugal.app.controllers.session import Session
 from jugal.app.style import tokens
-from jugal.app.widgets.rows import human_size
 from jugal.engine.run import Choice
 from jugal.model.result import Kind
+from jugal.model.words import human_size
 
 _KIND_WORDS = {
     Kind.PHOTO: "Photos", Kind.VIDEO: "Clips", Kind.AUDIO: "Sound", Kind.DOCUMENT: "Documents", Kind.ARCHIVE: "Archives",

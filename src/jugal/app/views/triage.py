@@ -25,9 +25,10 @@ from jugal.app.style.tokens import Theme
 from jugal.app.views.intake import label
 from jugal.app.widgets.elided import ElidedLabel
 from jugal.app.widgets.horizon import Horizon
-from jugal.app.widgets.rows import RowDelegate, human_size
+from jugal.app.widgets.rows import RowDelegate
 from jugal.app.widgets.sheet import ContactSheet
 from jugal.model.result import Kind, Verdict
+from jugal.model.words import human_size
 
 
 class WordButton(QToolButton):

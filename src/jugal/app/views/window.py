@@ -34,8 +34,8 @@ from jugal.app.views.handover import HandoverView
 from jugal.app.views.intake import IntakeView
 from jugal.app.views.triage import TriageView
 from jugal.app.widgets.elided import ElidedLabel
-from jugal.app.widgets.rows import human_size
 from jugal.model.result import RepairStatus, Verdict
+from jugal.model.words import human_size
 
 PLACES = ("intake", "triage", "bench", "handover")
 

@@ -25,19 +25,10 @@ from jugal.app.widgets.strip import paint_strip
 from jugal.case.store import FileRow
 from jugal.model.finding import Severity
 from jugal.model.result import Verdict
+from jugal.model.words import human_size
 
 Index = QModelIndex | QPersistentModelIndex
 _MARK = {Severity.NOTE: "·", Severity.MINOR: "–", Severity.MAJOR: "▲", Severity.FATAL: "✕"}
-
-
-def human_size(size: int) -> str:
-    """Bytes in the unit that reads best."""
-    value = float(size)
-    for unit in ("B", "KB", "MB", "GB"):
-        if value < 1000:
-            return f"{value:.0f} {unit}" if unit == "B" else f"{value:.1f} {unit}"
-        value /= 1000
-    return f"{value:.1f} TB"
 
 
 class RowDelegate(QStyledItemDelegate):

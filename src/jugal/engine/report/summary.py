@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from jugal.case.store import Case, FileRow
 from jugal.model.finding import Severity
 from jugal.model.result import Examination, Verdict
+from jugal.model.words import human_size
 
 _PICTURES = 40
 
@@ -81,14 +82,14 @@ def summarise(case: Case, rows: list[FileRow]) -> Summary:
         title=str(case.get("title", "Recovered files")),
         date=datetime.date.today().isoformat(),
         total=len(rows),
-        size=human(sum(r.size for r in rows)),
+        size=human_size(sum(r.size for r in rows), "bytes"),
         sources=[display(s) for s in case.sources()],
         verdicts=[(VERDICT_WORDS[v], verdicts.get(v, 0)) for v in Verdict],
         kinds=sorted(kinds.items()),
         causes=causes.most_common(),
         entries=entries,
         errors=[(display(r.path), r.error) for r in rows if r.error],
-        delivered=[(display(p), human(s), h) for p, s, h in case.delivered().values()],
+        delivered=[(display(p), human_size(s, "bytes"), h) for p, s, h in case.delivered().values()],
         repaired=len(kept),
     )
 
@@ -97,16 +98,6 @@ def _causes(examination: Examination | None) -> set[str]:
     """The likely causes of what is wrong with a file, each once."""
     findings = examination.findings if examination else ()
     return {f.cause.value for f in findings if f.cause is not None and f.severity is not Severity.NOTE}
-
-
-def human(size: int) -> str:
-    """Bytes in words."""
-    value = float(size)
-    for unit in ("bytes", "KB", "MB", "GB"):
-        if value < 1000:
-            return f"{value:.0f} {unit}" if unit == "bytes" else f"{value:.1f} {unit}"
-        value /= 1000
-    return f"{value:.1f} TB"
 
 
 def display(path: str) -> str:

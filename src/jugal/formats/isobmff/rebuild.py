@@ -96,9 +96,6 @@ def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairD
         steps.append(
             f"Stepped over {sum(g.span.length for g in found.gaps):,} bytes in {len(found.gaps):,} places that belong to no sample."
         )
-    steps += [
-        f"Left track {t.ident} ({t.codec.decode('latin-1')}) out: its samples cannot be told apart." for t in unread
-    ]
     steps.append(
         "Took the frame rate from the donor." if timed else "Estimated the frame rate from the length of the sound."
     )

@@ -26,11 +26,6 @@ class Schedule:
     decode: NDArray[np.int64]
     offset: NDArray[np.int64]
 
-    @property
-    def frames(self) -> int:
-        """Length of the track in frames, lost ones counted."""
-        return int(self.decode[-1]) + 1 if self.decode.size else 0
-
 
 def _unwrapped(pictures: list[Picture], first: int, last: int, span: int) -> NDArray[np.int64]:
     """Picture order counts of one epoch: each as near as its low bits allow to the last reference picture's."""

@@ -212,13 +212,10 @@ class _Canvas:
         self.reader = reader
         self.width = picture.frame.mcus_x
         self.known = np.zeros(reader.total, bool)
-        self.known[:before] = True
         self.levels = np.zeros((reader.total, len(reader.shape)))
-        self.head = reader.read(structure.scans[0].entropy, structure_start(picture), before)[0]
-        head = reader.levels(self.head.dc)
-        self.levels[: head.shape[0]] = head
-        self.known[head.shape[0] :] = False
-        self.placed: list[Placed] = [Placed(self.head, 0, np.zeros(len(reader.shape), np.int64))]
+        self.placed: list[Placed] = []
+        head, _ = reader.read(structure.scans[0].entropy, _first_bit(picture), before)
+        self.add(Placed(head, 0, np.zeros(len(reader.shape), np.int64)))
 
     @property
     def end(self) -> int:
@@ -238,8 +235,8 @@ class _Canvas:
         return levels, rows
 
     def add(self, placed: Placed) -> None:
-        steps = np.array([float(q[0]) / 8.0 if q is not None else 1.0 for q in self.reader.quant])
-        self.levels[placed.place : placed.end] = self.reader.levels(placed.run.dc) + placed.offsets * steps
+        levels = self.reader.levels(placed.run.dc) + placed.offsets * self.reader.steps
+        self.levels[placed.place : placed.end] = levels
         self.known[placed.place : placed.end] = True
         self.placed.append(placed)
 
@@ -251,7 +248,7 @@ class _Canvas:
         return None
 
 
-def structure_start(picture: Picture) -> int:
+def _first_bit(picture: Picture) -> int:
     """The bit at which the scan's first MCU begins."""
     return int(picture.scans[0].segments.start[0]) * 8
 
@@ -348,7 +345,7 @@ def _true_end(picture: Picture, structure: Structure, reader: RunReader, before:
     As _foreign_start(), backwards: the sector boundary is sought from which on levels part from the row above.
     """
     width = picture.frame.mcus_x
-    head, _ = reader.read(structure.scans[0].entropy, structure_start(picture), before)
+    head, _ = reader.read(structure.scans[0].entropy, _first_bit(picture), before)
     if head.count < 2 * width + 2 * _LEAST:
         return before
     raw = raw_offsets(head.entropy, head.bits[:-1] >> 3)
@@ -428,21 +425,19 @@ def _match(canvas: _Canvas, run: Run, place: int) -> NDArray[np.int64]:
     offsets = np.zeros(len(reader.shape), np.int64)
     use = rows > 0
     for c in range(len(reader.shape)):
-        table = reader.quant[c]
-        step = float(table[0]) / 8.0 if table is not None else 1.0
         if use.sum() >= 3:
-            slope = _slope(canvas, levels, c, place)
+            slope = _slope(canvas, levels, c)
             offset = float(np.median(above[use, c] + slope * rows[use] - levels[number[use], c]))
         else:
             known = canvas.levels[canvas.known, c]
             offset = (
                 float(np.median(known) - np.median(levels[:, c])) if known.size else -float(np.median(levels[:, c]))
             )
-        offsets[c] = round(offset / step)
+        offsets[c] = round(offset / reader.steps[c])
     return offsets
 
 
-def _slope(canvas: _Canvas, levels: NDArray[np.float64], c: int, place: int) -> float:
+def _slope(canvas: _Canvas, levels: NDArray[np.float64], c: int) -> float:
     """By how much levels change from row to row around a gap: the median over the last rows above and the first below."""
     width = canvas.width
     steps = []
@@ -469,18 +464,16 @@ def _match_pixels(canvas: _Canvas, run: Run, touching: list[tuple[int, tuple[Pla
         over.append(blocks)
     upper, lower = np.array(over), below[numbers].astype(np.int64)
     offsets = np.zeros(len(reader.shape), np.int64)
-    for c, (rows, columns) in enumerate(reader.shape):
+    for c, (_, columns) in enumerate(reader.shape):
         own = np.flatnonzero(reader.blocks == c)
         table = reader.quant[c]
-        step = float(table[0]) / 8.0 if table is not None else 1.0
         bottom = _pixels(upper[:, own[-columns:]], table)
         top_blocks = lower[:, own[:columns]]
         top_blocks[..., 0] += shift[own[0]]
         top = _pixels(top_blocks, table)
         ahead = bottom[..., 7, :] + (bottom[..., 7, :] - bottom[..., 6, :]) / 2
         back = top[..., 0, :] - (top[..., 1, :] - top[..., 0, :]) / 2
-        offsets[c] = round(float(np.median(ahead - back)) / step)
-        del rows
+        offsets[c] = round(float(np.median(ahead - back)) / reader.steps[c])
     return offsets
 
 
@@ -505,7 +498,7 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
     if mosaic is None:
         raise RepairImpossible("Behind the damage nothing decodes that could be put back.")
     reader = mosaic.reader
-    head, _ = reader.read(scan.entropy, structure_start(picture), mosaic.before)
+    head, _ = reader.read(scan.entropy, _first_bit(picture), mosaic.before)
     parts = [_bits_of(head)]
     levels = _last_levels(reader, head, np.zeros(len(reader.shape), np.int64))
     reached = head.count

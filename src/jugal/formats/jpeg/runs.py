@@ -24,7 +24,7 @@ _NO_COEFFICIENTS = np.zeros((0, 1, 64), np.int16)
 
 @dataclass(slots=True)
 class Run:
-    """MCUs decoded one after another from bit ``first_bit`` of ``entropy``.
+    """MCUs decoded one after another from somewhere in ``entropy``.
 
     ``dc`` (MCUs, blocks of an MCU) counts from an unknown level. ``bits`` holds where each MCU begins and, last, where
     the run ends. ``failed`` says that an error ended it, not the end of the data.
@@ -58,7 +58,6 @@ class RunReader:
         assert structure.frame is not None
         self.frame: Frame = structure.frame
         self.scan: Scan = structure.scans[0]
-        self.structure = structure
         single = len(self.scan.components) == 1
         parts = [self.frame.components[index] for index, _, _ in self.scan.components]
         #: Component (its number in the scan) of each block of an MCU.
@@ -66,6 +65,8 @@ class RunReader:
         #: Blocks across and down an MCU, per component.
         self.shape = [(1, 1) if single else (c.v, c.h) for c in parts]
         self.quant = [structure.quant.get(c.tq) for c in parts]
+        #: Levels that one step of a quantised DC value is worth, per component.
+        self.steps = np.array([float(q[0]) / 8.0 if q is not None else 1.0 for q in self.quant])
         keys: list[int] = []
         for _, td, ta in self.scan.components:
             keys += [k for k in (td, ta | 0x10) if k not in keys]
@@ -96,9 +97,7 @@ class RunReader:
         """(MCUs, components): the mean level of each MCU in sample levels."""
         out = np.empty((dc.shape[0], len(self.shape)))
         for c in range(len(self.shape)):
-            table = self.quant[c]
-            step = float(table[0]) if table is not None else 8.0
-            out[:, c] = dc[:, self.blocks == c].mean(axis=1) * step / 8.0
+            out[:, c] = dc[:, self.blocks == c].mean(axis=1) * self.steps[c]
         return out
 
     def in_step(self, subject: Subject, at: int, end: int) -> int | None:
@@ -142,8 +141,7 @@ class RunReader:
 
     def _unsettled(self, run: Run) -> int:
         """How many MCUs at the start jump in level as no picture does: several starts may share a false path first."""
-        steps = np.array([float(q[0]) / 8.0 if q is not None else 1.0 for q in self.quant])[self.blocks]
-        jumps = (np.abs(np.diff(run.dc[: 4 * _SETTLING], axis=0)) * steps).max(axis=1, initial=0.0)
+        jumps = (np.abs(np.diff(run.dc[: 4 * _SETTLING], axis=0)) * self.steps[self.blocks]).max(axis=1, initial=0.0)
         if jumps.size < _SETTLING:
             return 0
         usual = float(np.percentile(jumps, 75))

@@ -82,6 +82,8 @@ def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairD
     found = walk(subject.source.array, span.start, span.end, lanes)
     if not sum(len(lane.found) for lane in lanes) or found.explained < _LEAST_EXPLAINED * span.length:
         raise RepairImpossible("The media data do not look like those of the healthy file.")
+    if any(isinstance(lane, PcmLane) and _too_short(lane) for lane in lanes):
+        raise RepairImpossible("The sound between the pictures does not come in chunks like the healthy file's.")
     _share_sound(lanes, tracks)
     plans, shares, timed = _plans(found, tracks)
     shares = _beside_each_other(plans, shares, tracks)
@@ -101,6 +103,12 @@ def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairD
     )
     pieces = _pieces(subject, donor, lender, span, plans, in_front)
     return RepairDraft(pieces, tuple(steps), kept=kept * stated_share(subject, span))
+
+
+def _too_short(lane: PcmLane) -> bool:
+    """Most of what was taken for uncompressed sound is shorter than half the donor's shortest chunk: it is not."""
+    sizes = lane.found.sizes
+    return bool(sizes) and 2 * sum(2 * size < min(lane.usual) for size in sizes) > len(sizes)
 
 
 def _beside_each_other(plans: list[TrackPlan], shares: list[float], tracks: list[Track]) -> list[float]:

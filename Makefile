@@ -2,7 +2,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 STAMP := .venv/.ready
 
-.PHONY: setup demo test check format bench bench-window truth fuzz shots clean
+.PHONY: setup demo test check format bench bench-window truth photos fuzz shots clean
 
 setup: $(STAMP)
 
@@ -38,6 +38,9 @@ bench-window: setup
 
 truth: setup
 	$(BIN)/python -m bench.truth
+
+photos: setup
+	$(BIN)/python -m bench.photos
 
 fuzz: setup
 	$(BIN)/python -m bench.fuzz

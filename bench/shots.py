@@ -17,9 +17,8 @@ from PySide6.QtWidgets import QApplication
 
 from jugal.app.controllers.session import Session
 from jugal.app.style import tokens
-from jugal.app.style.tokens import DARK, LIGHT
 from jugal.app.views.window import Window
-from jugal.model.result import Verdict
+from jugal.case.catalog import Facet, Filter
 from jugal.samples.demo import make_demo
 
 
@@ -53,8 +52,9 @@ def main() -> None:
         files = make_demo()
         session = Session()
         window = Window(session, QSettings(f"{folder}/settings.ini", QSettings.Format.IniFormat))
-        window.theme = DARK if arguments.dark else LIGHT
-        window.apply_theme()
+        window.settings.setValue("theme", "dark" if arguments.dark else "light")
+        window.theme_name = "dark" if arguments.dark else "light"
+        window._follow_system()
         width, height = (int(x) for x in arguments.size.split("x"))
         window.resize(width, height)
         window.show()
@@ -73,23 +73,43 @@ def main() -> None:
         window.triage.table.selectRow(12)
         settle(application)
         shoot(window, into / "triage.png")
+        wait(application, lambda: not session.looking_over)
+        settle(application)
+        window.triage.show_facets(True)
+        window.triage.band.tabs.setCurrentIndex(list(Facet).index(Facet.DAMAGE))
+        session.model.set_filter(Filter(chosen={"kind": ("photo",), "damage": ("a hole", "an end missing")}))
+        settle(application)
+        shoot(window, into / "facets.png")
+        window.triage.show_facets(False)
+        session.model.set_filter(Filter())
         window.triage.show_as_sheet(True)
         settle(application, 1.0)
         shoot(window, into / "sheet.png")
         window.triage.show_as_sheet(False)
         rows = session.model.all_rows()
-        number = next(r.id for r in rows if r.path.endswith("LURGA1006.JPG"))
+
+        def number(name: str) -> int:
+            return next(r.id for r in rows if r.path.endswith(name))
+
+        window.triage.table.clearSelection()
+        window.plan_repairs()
         repaired: list[str] = []
         session.repair_ended.connect(repaired.append)
-        worth = [r.id for r in rows if r.verdict in (Verdict.REPAIRABLE, Verdict.DAMAGED)]
-        session.repair([n for n in worth if (e := session.examination(n)) and e.worth_repairing])
+        window.triage.batch.begin()
         wait(application, lambda: bool(repaired))
-        window.take_to_bench(number)
-        settle(application, 2.5)
-        shoot(window, into / "bench.png")
-        window.take_to_bench(next(r.id for r in rows if r.path.endswith("LURGA1004.JPG")))
-        settle(application, 2.0)
-        shoot(window, into / "bench-damage.png")
+        settle(application)
+        shoot(window, into / "batch.png")
+        window.triage.batch.hide()
+        for name, file in (("bench", "LURGA1016.JPG"), ("bench-damage", "LURGA1004.JPG"), ("clip", "DIVE0009.MP4")):
+            window.take_to_bench(number(file))
+            window.bench.findings.setCurrentRow(0)
+            settle(application, 3.0)
+            if name == "bench-damage":
+                window.bench.stage.toggle_wipe()
+                settle(application)
+            shoot(window, into / f"{name}.png")
+            if name == "bench-damage":
+                window.bench.stage.toggle_wipe()
         window.triage.table.clearSelection()
         window.handover.target.setText(f"{folder}/delivery")
         window.go("handover")

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import argparse
+import multiprocessing
 import os
+import queue
+import resource
 import sys
 import tempfile
+import threading
 import time
 from pathlib import Path
 
@@ -14,18 +18,22 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import QSettings, Qt, QTimer
+from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QApplication
 
+from jugal.app.bridge.thumbs import ThumbLoader
 from jugal.app.controllers.session import Session
-from jugal.app.models.files import SCORE
 from jugal.app.views.window import Window
 from jugal.binary.source import Source
+from jugal.case.catalog import Filter, SortKey
 from jugal.case.store import Case
 from jugal.engine.examine import examine_source
-from jugal.model.result import Kind
+from jugal.engine.worker import small_picture
+from jugal.model.result import Examination
 from jugal.samples import encode
 from jugal.samples.scenes import riverbed
+
+CAMERAS = ("Lurga M2", "Tern Compact 7", "")
 
 
 def gap(application: QApplication, folder: Path) -> float:
@@ -55,19 +63,70 @@ def gap(application: QApplication, folder: Path) -> float:
     return float(np.diff(turns).max())
 
 
-def large(application: QApplication, folder: Path, count: int) -> None:
-    """Opening, filtering, sorting and scrolling a case of ``count`` files."""
-    path = folder / "large.jugal"
+def make_large(path: Path, count: int) -> None:
+    """A case of ``count`` damaged photographs that was never examined."""
     base = examine_source(Source.from_bytes(encode.jpeg(riverbed(200, 150, 1))[:-700], "x.jpg"))
     case = Case(path)
+    rng = np.random.default_rng(5)
+    photo = examine_source(Source.from_bytes(encode.jpeg(riverbed(1600, 1200, 2)), "y.jpg"))
+    assert photo.thumbnail is not None
+    small = small_picture(photo.thumbnail)
     for at in range(0, count, 5000):
         case.save(
             [
-                (replace(base, path=f"/card/{i // 1000}/f{i:06d}.jpg", score=float(i % 101), thumbnail=None), i, None)
+                (
+                    replace(
+                        base,
+                        path=f"/card/{i // 1000}/f{rng.integers(10**7):07d}-{i:06d}.jpg",
+                        score=float(i % 101),
+                        thumbnail=None,
+                        media={
+                            **base.media,
+                            "camera": CAMERAS[i % 3],
+                            "date_taken": f"2026-{1 + i % 12:02d}-{1 + i % 28:02d}T10:00:00",
+                        },
+                    ),
+                    i,
+                    small,
+                )
                 for i in range(at, min(count, at + 5000))
             ]
         )
     case.close()
+
+
+def fed(application: QApplication, session: Session, path: Path, base: Examination) -> float:
+    """Seconds of the longest gap in the event loop while a large case, sorted by name, takes in 200 results a second."""
+    numbers: queue.SimpleQueue[list[int]] = queue.SimpleQueue()
+    ended = threading.Event()
+
+    def feed() -> None:
+        case = Case(path)
+        for turn in range(20):
+            names = [f"/card/late/{(turn * 50 + i) * 7919 % 100_000:06d}.jpg" for i in range(50)]
+            numbers.put(case.save([(replace(base, path=name, thumbnail=None), 1, None) for name in names]))
+            time.sleep(0.25)
+        case.close()
+        ended.set()
+
+    threading.Thread(target=feed).start()
+    turns = [time.perf_counter()]
+    while not ended.is_set():
+        while not numbers.empty():
+            session.model.take_in(numbers.get())
+        application.processEvents()
+        turns.append(time.perf_counter())
+    return float(np.diff(turns).max())
+
+
+def large(application: QApplication, folder: Path, count: int) -> None:
+    """Opening, filtering, sorting and scrolling a case of ``count`` files."""
+    path = folder / "large.jugal"
+    # In a process of its own, so that the memory measured is the window's.
+    maker = multiprocessing.get_context("spawn").Process(target=make_large, args=(path, count))
+    maker.start()
+    maker.join()
+    base = examine_source(Source.from_bytes(encode.jpeg(riverbed(200, 150, 1))[:-700], "x.jpg"))
     session = Session()
     window = Window(session, QSettings(str(folder / "s.ini"), QSettings.Format.IniFormat))
     window.show()
@@ -76,23 +135,51 @@ def large(application: QApplication, folder: Path, count: int) -> None:
     window.go("triage")
     application.processEvents()
     print(f"open to first rows, {count:,} files: {time.perf_counter() - started:.2f} s")
+    while session.model.total() < count:
+        application.processEvents()
+    print(f"all of them: {time.perf_counter() - started:.2f} s")
+    model, triage = session.model, window.triage
+    triage.show_facets(True)
     for words, act in (
-        ("filter by name", lambda: session.model.set_filter(text="f0123")),
-        ("filter by score", lambda: session.model.set_filter(text="", low=20, high=40)),
-        ("filter by kind", lambda: session.model.set_filter(low=0, high=100, kind=Kind.PHOTO)),
-        ("sort by score", lambda: session.model.sort(SCORE, Qt.SortOrder.DescendingOrder)),
+        ("filter by words", lambda: model.set_filter(Filter("f0123"))),
+        ("filter by fields", lambda: model.set_filter(Filter("score<50 -camera:tern size>1KB"))),
+        ("filter by score", lambda: model.set_filter(Filter(low=20, high=40))),
+        (
+            "filter by two facets",
+            lambda: model.set_filter(Filter(chosen={"kind": ("photo",), "damage": ("an end missing",)})),
+        ),
+        ("everything again", lambda: model.set_filter(Filter())),
+        *((f"sort by {key.value}", lambda key=key: triage.order_by(key)) for key in SortKey),
     ):
         started = time.perf_counter()
         act()
         application.processEvents()
-        print(f"{words}: {1000 * (time.perf_counter() - started):.0f} ms")
-    bar = window.triage.table.verticalScrollBar()
-    started, frames = time.perf_counter(), 200
-    for i in range(frames):
-        bar.setValue(bar.maximum() * i // frames)
-        window.triage.table.viewport().repaint()
+        print(f"{words}: {1000 * (time.perf_counter() - started):.0f} ms to the first screenful")
+    triage.show_facets(False)
+    for words, view in (("rows", triage.table), ("contact sheet", triage.sheet)):
+        triage.show_as_sheet(view is triage.sheet)
         application.processEvents()
-    print(f"scrolling: {frames / (time.perf_counter() - started):.0f} frames a second")
+        bar = view.verticalScrollBar()
+        started, frames = time.perf_counter(), 200
+        for i in range(frames):
+            bar.setValue(bar.maximum() * i // frames)
+            view.viewport().repaint()
+            application.processEvents()
+        print(f"scrolling {words}: {frames / (time.perf_counter() - started):.0f} frames a second")
+    began = time.perf_counter()
+    came: list[int] = []
+    loader = ThumbLoader(path)
+    loader.ready.connect(lambda number, _: came.append(number))
+    for row in model.all_rows()[:2000]:
+        loader.ask(row.id)
+        application.processEvents()
+        while len(came) < row.id - 50:
+            application.processEvents()
+    loader.close()
+    print(f"thumbnails from the case: {len(came) / (time.perf_counter() - began):.0f} a second")
+    triage.order_by(SortKey.NAME)
+    print(f"longest gap while 200 results a second come in: {1000 * fed(application, session, path, base):.0f} ms")
+    print(f"memory: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1000:.0f} MB")
     window.close()
 
 

@@ -3,18 +3,26 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+import threading
+import time
+from collections.abc import Callable, Iterator
 from functools import cache
 from pathlib import Path
 
 import pytest
+from PySide6.QtCore import QCoreApplication, QEvent, QSettings
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QWidget
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
+from jugal.app.controllers.session import Session
+from jugal.app.views.window import Window
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_source
 from jugal.model.result import Examination
 from jugal.samples import encode
+from jugal.samples.harm import harm
 from jugal.samples.scenes import riverbed
 
 
@@ -70,3 +78,79 @@ def folder(tmp_path: Path) -> Path:
     (place / "d.wav").write_bytes(healthy("wav"))
     (place / ".hidden.txt").write_text("The water was clear to the bottom.\n" * 20)
     return place
+
+
+# The window
+
+
+def until(condition: Callable[[], bool], seconds: float = 60.0) -> None:
+    end = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < end, "it did not happen in time"
+        QApplication.processEvents()
+        time.sleep(0.005)
+
+
+@pytest.fixture
+def card(tmp_path: Path) -> Path:
+    place = tmp_path / "card"
+    place.mkdir()
+    (place / "whole.jpg").write_bytes(healthy("jpeg"))
+    (place / "junk.jpg").write_bytes(b"x" * 900 + healthy("jpeg"))
+    (place / "hole.jpg").write_bytes(harm(healthy("jpeg"), "jpeg", "zero-cluster", 3).data)
+    (place / "clip.mp4").write_bytes(harm(healthy("mp4"), "mp4", "offsets-shifted", 3).data)
+    (place / "sound.wav").write_bytes(healthy("wav"))
+    (place / "notes.docx").write_bytes(healthy("docx"))
+    (place / "zeros.bin").write_bytes(bytes(4096))
+    return place
+
+
+@pytest.fixture
+def window(qapp: QApplication, tmp_path: Path) -> Iterator[Window]:
+    session = Session()
+    made = Window(session, QSettings(str(tmp_path / "settings.ini"), QSettings.Format.IniFormat))
+    assert session.open_case(tmp_path / "work" / "case.jugal")
+    made.show()
+    before = threading.active_count()
+    yield made
+    made.close()
+    until(lambda: threading.active_count() <= before, 20)
+    delete(made)
+
+
+def delete(window: QWidget) -> None:
+    """Deletes a closed window now: turns of the event loop made by hand leave deletions undone, and every window that
+    is left is styled again with each new one."""
+    window.deleteLater()
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    QApplication.processEvents()
+
+
+def keys(widget: QWidget, text: str) -> None:
+    QTest.keySequence(widget, text)
+    QApplication.processEvents()
+
+
+@pytest.fixture
+def examined(window: Window, card: Path) -> Window:
+    """A window whose case holds the files of ``card``, all examined and looked over."""
+    run(window, card)
+    return window
+
+
+def run(window: Window, *sources: Path) -> None:
+    """Adds sources, examines them and waits until copies and small pictures are done too."""
+    session = window.session
+    session.add_sources([str(s) for s in sources])
+    ended: list[str] = []
+    session.run_ended.connect(ended.append)
+    window.start_run()
+    until(lambda: bool(ended))
+    assert ended == [""]
+    until(lambda: not session.looking_over)
+    QApplication.processEvents()
+
+
+def number_of(window: Window, name: str) -> int:
+    """The number of the file of that name."""
+    return next(r.id for r in window.session.model.all_rows() if r.path.endswith(f"/{name}"))

@@ -260,7 +260,7 @@ FIRES: dict[C, Callable[[], bytes]] = {
     C.JPEG_RESTART: jpeg_lost_intervals,
     C.JPEG_HOLE: lambda: done("jpeg", "zero-cluster"),
     C.JPEG_FOREIGN: lambda: put(healthy("jpeg"), middle(healthy("jpeg")), TEXT[:8192]),
-    C.JPEG_BREAK: lambda: done("jpeg", "lost-cluster", 11),
+    C.JPEG_BREAK: lambda: done("jpeg", "lost-cluster", 12),
     C.JPEG_EXIF: exif_broken,
     C.JPEG_WALKED: jpeg_other_coding,
     C.JPEG_PREVIEW: lambda: encode.jpeg(riverbed(160, 120, 1), exif=encode.exif_of("Lurga M2", "2026:05:14 07:31:00", 1600, 1200)),

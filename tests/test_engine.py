@@ -13,9 +13,9 @@ import subprocess
 import sys
 import threading
 import time
-from dataclasses import replace
 from pathlib import Path
 
+import msgspec
 import pypdfium2
 import pytest
 
@@ -25,9 +25,10 @@ from jugal.case.schema import CaseError
 from jugal.case.store import Case
 from jugal.engine import batch as batch_module
 from jugal.engine.batch import Batch, _groups
-from jugal.engine.delivery import Arrangement, check_fit, deliver, plan_delivery, safe_name
+from jugal.engine.delivery import Arrangement, Layout, check_fit, deliver, plan_delivery
 from jugal.engine.events import Examined, Finished
 from jugal.engine.examine import examine_file
+from jugal.engine.naming import safe_name
 from jugal.engine.repair import check_destination, repair_file
 from jugal.engine.report.summary import summarise
 from jugal.engine.report.write import render_csv, render_html, write_reports
@@ -361,7 +362,7 @@ def test_delivery_copies_compares_and_goes_on(folder: Path, tmp_path: Path) -> N
     case.add_repair(sick.id, outcome, outcome.status is RepairStatus.REPAIRED)
     numbers = [r.id for r in case.files()]
     target = tmp_path / "out"
-    items = plan_delivery(case, numbers, Arrangement.BY_KIND)
+    items = plan_delivery(case, numbers, Layout(Arrangement.BY_KIND))
     assert {i.place.split(os.sep)[0] for i in items} == {"photo", "audio", "document"}
     assert next(i for i in items if i.file == sick.id).repaired
     results = list(deliver(case, items, target))
@@ -390,7 +391,7 @@ def test_delivery_copies_compares_and_goes_on(folder: Path, tmp_path: Path) -> N
 
 def test_delivery_never_overwrites_and_says_so(folder: Path, tmp_path: Path) -> None:
     case = filled_case(tmp_path / "case.jugal", folder)
-    items = plan_delivery(case, [r.id for r in case.files()], Arrangement.AS_FOUND)
+    items = plan_delivery(case, [r.id for r in case.files()])
     target = tmp_path / "out"
     taken = target / items[0].place
     taken.parent.mkdir(parents=True)
@@ -403,7 +404,7 @@ def test_delivery_never_overwrites_and_says_so(folder: Path, tmp_path: Path) -> 
 
 def test_targets_that_are_refused(folder: Path, tmp_path: Path) -> None:
     case = filled_case(tmp_path / "case.jugal", folder)
-    items = plan_delivery(case, [r.id for r in case.files()], Arrangement.AS_FOUND)
+    items = plan_delivery(case, [r.id for r in case.files()])
     assert "lies in the source" in (check_fit(items, folder / "x", [str(folder)]).problem or "")
     assert "holds the source" in (check_fit(items, tmp_path, [str(folder)]).problem or "")
     fit = check_fit(items, tmp_path / "new", [str(folder)])
@@ -421,7 +422,7 @@ def test_names_that_collide_or_lie_are_solved(tmp_path: Path) -> None:
         (tmp_path / "in" / name).mkdir(parents=True)
         (tmp_path / "in" / name / "same.txt").write_bytes(healthy("png") + bytes(number))
     case = filled_case(tmp_path / "case.jugal", tmp_path / "in")
-    items = plan_delivery(case, [r.id for r in case.files()], Arrangement.BY_KIND)
+    items = plan_delivery(case, [r.id for r in case.files()], Layout(Arrangement.BY_KIND))
     assert sorted(i.place for i in items) == ["photo/same (2).png", "photo/same.png"]
     assert safe_name('a<b>:c"/d?.txt') == "a_b__c__d_.txt" and safe_name("") == "unnamed"
     case.close()
@@ -486,7 +487,7 @@ def test_names_that_are_not_utf8_are_examined_and_written(tmp_path: Path) -> Non
     record = json.loads(result.stdout)
     assert record["verdict"] == "intact" and os.fsencode(record["path"]).endswith(b"caf\xe9.jpg")
     case = filled_case(tmp_path / "case.jugal", place)
-    items = plan_delivery(case, [r.id for r in case.files()], Arrangement.AS_FOUND)
+    items = plan_delivery(case, [r.id for r in case.files()])
     assert not [r.error for r in deliver(case, items, tmp_path / "out") if r.error]
     write_reports(case, tmp_path / "out")
     case.close()
@@ -513,7 +514,7 @@ def test_reports_agree_with_the_case(folder: Path, tmp_path: Path) -> None:
 
 def test_cells_that_would_be_formulas_are_text(folder: Path, tmp_path: Path) -> None:
     case = filled_case(tmp_path / "case.jugal", folder)
-    rows = [replace(r, path="=cmd()", headline="@sum") for r in case.files()]
+    rows = [msgspec.structs.replace(r, path="=cmd()", headline="@sum") for r in case.files()]
     lines = list(csv.reader(io.StringIO(render_csv(rows))))
     assert all(line[0] == "'=cmd()" and line[7] == "'@sum" for line in lines[1:])
     case.close()

@@ -10,7 +10,7 @@ from PySide6.QtCore import QItemSelectionModel, QPoint, QSettings, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from conftest import healthy
+from conftest import delete, healthy
 from jugal.app.controllers.session import Session
 from jugal.app.style import tokens
 from jugal.app.views.window import Window
@@ -44,7 +44,7 @@ def window(qapp: QApplication, tmp_path: Path) -> Iterator[Window]:
     QApplication.processEvents()
     yield window
     window.close()
-    QApplication.processEvents()
+    delete(window)
 
 
 @pytest.fixture
@@ -126,7 +126,7 @@ def test_double_click_takes_the_picture_to_the_bench(window: Window, sheet: Cont
 
 
 def test_a_narrowed_filter_shows_fewer_cells(window: Window, sheet: ContactSheet) -> None:
-    window.triage.name_edit.setText("photo0")
+    window.triage.find_edit.setText("photo0")
     QApplication.processEvents()
     assert sheet.model().rowCount() == 10
     assert sheet.verticalScrollBar().maximum() == 0

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import faulthandler
 import logging
 import sys
 from pathlib import Path
+from types import TracebackType
 
 from platformdirs import user_data_path, user_log_path
 from PySide6.QtGui import QIcon
@@ -16,16 +18,35 @@ from jugal.app.views.window import Window
 
 
 def _log_to_file() -> None:
-    folder = user_log_path("jugal")
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        log_file().parent.mkdir(parents=True, exist_ok=True)
         logging.basicConfig(
-            filename=folder / "jugal.log",
+            filename=log_file(),
             level=logging.INFO,
             format="%(asctime)s %(levelname)s %(name)s: %(message)s",
         )
     except OSError:
         logging.basicConfig(level=logging.WARNING)
+
+
+def log_file() -> Path:
+    """Where the program writes what it does."""
+    return user_log_path("jugal") / "jugal.log"
+
+
+def _catch_errors(window: Window) -> None:
+    """An error inside is logged and told, and the window goes on; a death by the system leaves its trace in the log."""
+    window_says = window.say
+
+    def caught(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        logging.getLogger("jugal").critical("an error inside", exc_info=(kind, error, trace))
+        window_says(f"Something went wrong inside ({kind.__name__}). The case is whole; the log is {log_file()}.")
+
+    sys.excepthook = caught
+    try:
+        faulthandler.enable(open(log_file(), "a", encoding="utf-8"))  # noqa: SIM115 (open as long as the process lives)
+    except OSError:
+        faulthandler.enable()
 
 
 def _application() -> QApplication:
@@ -44,6 +65,7 @@ def open_window(case: Path | None = None, sources: list[str] | None = None) -> i
     tokens.grow(application.font().pointSizeF())
     session = Session()
     window = Window(session)
+    _catch_errors(window)
     session.open_case(case or user_data_path("jugal") / "cases" / "first.jugal")
     if sources:
         session.add_sources([s for s in sources if s not in session.sources])

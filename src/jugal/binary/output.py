@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import errno
+import fcntl
 import os
+import re
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import BinaryIO
 
@@ -15,6 +17,8 @@ from jugal.model.span import ByteSpan
 #: A stretch of a repaired file: copied from a source, or new bytes.
 Piece = ByteSpan | bytes
 _BLOCK = 1 << 22
+#: Characters of a name that its unfinished file bears.
+_NAME_KEPT = 200
 
 
 class OutputRefused(Exception):
@@ -29,13 +33,49 @@ def _sentence(error: OSError, path: Path) -> str:
     return f"{path.name} cannot be written: {error.strerror}."
 
 
+_PART = re.compile(r"^\.(.*)\.\d+\.part$", re.DOTALL)
+#: What ``free_name`` puts before the extension.
+_NUMBERED = re.compile(r" \(\d+\)(?=(\.[^.]*)?$)")
+
+
+def sweep_parts(paths: Iterable[Path]) -> int:
+    """Removes the unfinished files that a dead process left of these outputs, and no others; returns how many.
+
+    An output that had to be numbered because its name was taken is the same output.
+    """
+    names: dict[Path, set[str]] = {}
+    for path in paths:
+        names.setdefault(path.parent, set()).add(path.name[:_NAME_KEPT])
+    swept = 0
+    for folder, mine in names.items():
+        for part in folder.glob(".*.part") if folder.is_dir() else ():
+            match = _PART.match(part.name)
+            if match is None or mine.isdisjoint((match.group(1), _NUMBERED.sub("", match.group(1)))):
+                continue
+            if not _abandoned(part):
+                continue
+            part.unlink(missing_ok=True)
+            swept += 1
+    return swept
+
+
+def _abandoned(part: Path) -> bool:
+    """Whether no process writes this file any more: whoever does holds a lock on it until it ends or dies."""
+    try:
+        with open(part, "rb") as stream:
+            fcntl.flock(stream, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    return True
+
+
 @contextmanager
 def exclusive_output(path: Path) -> Iterator[BinaryIO]:
     """A binary file that appears under ``path`` only when it is complete and on disk.
 
     Raises OutputRefused when ``path`` exists or cannot be written; nothing is left behind then.
     """
-    part = path.with_name(f".{path.name[:200]}.{os.getpid()}.part")
+    part = path.with_name(f".{path.name[:_NAME_KEPT]}.{os.getpid()}.part")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o644)
@@ -43,6 +83,8 @@ def exclusive_output(path: Path) -> Iterator[BinaryIO]:
         raise OutputRefused(_sentence(error, path)) from error
     try:
         with os.fdopen(handle, "wb") as stream:
+            with suppress(OSError):  # where there are no locks, an unfinished file is never swept
+                fcntl.flock(stream, fcntl.LOCK_EX | fcntl.LOCK_NB)
             yield stream
             stream.flush()
             os.fsync(stream.fileno())

@@ -16,6 +16,7 @@ from jugal.case.schema import CaseError, prepare
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Finding, Severity
 from jugal.model.result import (
+    Anchor,
     Examination,
     Kind,
     MediaValue,
@@ -25,13 +26,19 @@ from jugal.model.result import (
     RepairStatus,
     Verdict,
 )
+from jugal.model.small import Small
+from jugal.model.sorts import Sort, sorts_of
 from jugal.model.span import ByteSpan
 from jugal.model.strip import StripSpan
 
 
-@dataclass(frozen=True, slots=True)
-class FileRow:
-    """What a list of files shows of one."""
+class FileRow(msgspec.Struct, frozen=True, gc=False):
+    """What a list of files shows of one, and what it can be filtered by.
+
+    ``sorts`` and ``causes`` hold words joined by ``|``; ``pixels`` is width times height, 0 where there is none;
+    ``copies`` says how this file stands to others with the same content (empty where there are none), ``likeness``
+    numbers the group.
+    """
 
     id: int
     path: str
@@ -43,13 +50,20 @@ class FileRow:
     attainable: float | None
     verdict: Verdict
     headline: str
-    media_json: str = "{}"
     error: str | None = None
+    camera: str = ""
+    taken: str = ""
+    pixels: int = 0
+    preview: bool = False
+    sorts: str = ""
+    causes: str = ""
+    copies: str = ""
+    likeness: int = 0
 
     @property
-    def media(self) -> dict[str, MediaValue]:
-        """What the content says of itself; read only where it is asked for, since lists hold many rows."""
-        return dict(json.loads(self.media_json))
+    def name(self) -> str:
+        """The file's own name, with what is no text in it replaced."""
+        return self.path.rsplit("/", 1)[-1].encode("utf-8", "replace").decode()
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,28 +134,26 @@ class Case:
         rows = self._db.execute("SELECT path, size, mtime_ns FROM file WHERE error IS NULL")
         return {os.fsdecode(path): (size, mtime) for path, size, mtime in rows}
 
-    def save(self, results: Iterable[tuple[Examination, int, bytes | None]]) -> list[int]:
-        """Stores (examination, modification time, thumbnail JPEG) in one transaction; returns the files' numbers."""
+    def save(self, results: Iterable[tuple[Examination, int, Small | None]]) -> list[int]:
+        """Stores (examination, modification time, small picture) in one transaction; returns the files' numbers."""
         numbers = []
         with self._db:
-            for examination, mtime_ns, jpeg in results:
-                numbers.append(self._save_one(examination, mtime_ns, jpeg))
+            for examination, mtime_ns, small in results:
+                numbers.append(self._save_one(examination, mtime_ns, small))
         return numbers
 
-    def _save_one(self, e: Examination, mtime_ns: int, jpeg: bytes | None) -> int:
+    def _save_one(self, e: Examination, mtime_ns: int, small: Small | None) -> int:
         db = self._db
+        width, height = e.media.get("width", 0), e.media.get("height", 0)
         values = (
             os.fsencode(e.path), e.size, mtime_ns, e.kind.value, e.format, e.score, e.attainable, e.verdict.value,
             _headline(e), json.dumps(e.media), e.seconds, e.error,
+            str(e.media.get("camera", "")), str(e.media.get("date_taken", "")),
+            int(width) * int(height), int(any(f.code is FindingCode.JPEG_PREVIEW for f in e.findings)),
+            "|".join(sorts_of(e.findings)), "|".join(dict.fromkeys(f.cause.value for f in e.findings if f.cause)),
+            small.sight if small else None,
         )  # fmt: skip
-        number = db.execute(
-            "INSERT INTO file(path, size, mtime_ns, kind, format, score, attainable, verdict, headline, media, seconds, error)"
-            " VALUES (?,?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT(path) DO UPDATE SET size=excluded.size, mtime_ns=excluded.mtime_ns,"
-            " kind=excluded.kind, format=excluded.format, score=excluded.score, attainable=excluded.attainable,"
-            " verdict=excluded.verdict, headline=excluded.headline, media=excluded.media, seconds=excluded.seconds,"
-            " error=excluded.error RETURNING id",
-            values,
-        ).fetchone()[0]
+        number = db.execute(_INSERT, values).fetchone()[0]
         for table in ("finding", "plan", "strip", "thumbnail"):
             db.execute(f"DELETE FROM {table} WHERE file = ?", (number,))
         db.executemany(
@@ -156,16 +168,21 @@ class Case:
             "INSERT INTO plan VALUES (?,?,?,?,?,?)",
             [(number, i, p.method, p.summary, p.attainable, int(p.needs_donor)) for i, p in enumerate(e.repairs)],
         )
-        spans, regions = (msgspec.json.encode(x).decode() for x in (e.strip, e.regions))
-        db.execute("INSERT INTO strip VALUES (?,?,?)", (number, spans, regions))
-        if jpeg:
-            db.execute("INSERT INTO thumbnail VALUES (?,?)", (number, jpeg))
+        laid = (msgspec.json.encode(x).decode() for x in (e.strip, e.regions, e.anchors))
+        db.execute("INSERT INTO strip VALUES (?,?,?,?)", (number, *laid))
+        if small is not None:
+            db.execute("INSERT INTO thumbnail VALUES (?,?)", (number, small.jpeg))
         return int(number)
 
     def files(self, since: int = 0) -> Iterator[FileRow]:
         """All files with a number above ``since``, in the order they were first known."""
         cursor = self._db.execute(f"SELECT {_COLUMNS} FROM file WHERE id > ? ORDER BY id", (since,))
         return (_row(r) for r in cursor)
+
+    def some_files(self, after: int, most: int) -> list[FileRow]:
+        """At most ``most`` files with a number above ``after``; what a large case is loaded by."""
+        cursor = self._db.execute(f"SELECT {_COLUMNS} FROM file WHERE id > ? ORDER BY id LIMIT ?", (after, most))
+        return [_row(r) for r in cursor]
 
     def rows(self, numbers: Sequence[int]) -> list[FileRow]:
         """The rows with these numbers, in number order."""
@@ -174,6 +191,14 @@ class Case:
             _row(r)
             for r in self._db.execute(f"SELECT {_COLUMNS} FROM file WHERE id IN ({marks}) ORDER BY id", list(numbers))
         ]
+
+    def whole_files(self, format_name: str, camera: str, most: int) -> list[int]:
+        """Numbers of intact files of a format, those of a camera before all others."""
+        rows = self._db.execute(
+            "SELECT id FROM file WHERE format = ? AND verdict = ? AND error IS NULL ORDER BY camera <> ?, id LIMIT ?",
+            (format_name, Verdict.INTACT.value, camera, most),
+        )
+        return [r[0] for r in rows]
 
     def count(self) -> int:
         return int(self._db.execute("SELECT count(*) FROM file").fetchone()[0])
@@ -204,22 +229,91 @@ class Case:
                 (number,),
             )
         )
-        strip, regions = self.strip(number)
+        strip, regions, anchors = self.strip(number)
         return Examination(
             row.path, row.size, row.kind, row.format, row.score, row.attainable, row.verdict, findings, plans,
-            row.media, strip, regions, error=row.error,
+            self.media(number), strip, regions, anchors, error=row.error,
         )  # fmt: skip
 
-    def strip(self, number: int) -> tuple[tuple[StripSpan, ...], tuple[Region, ...]]:
-        row = self._db.execute("SELECT spans, regions FROM strip WHERE file = ?", (number,)).fetchone()
+    def examination_of(self, path: str) -> Examination | None:
+        """The examination of the file at ``path``, None where the case does not know it."""
+        row = self._db.execute("SELECT id FROM file WHERE path = ?", (os.fsencode(path),)).fetchone()
+        return self.examination(row[0]) if row else None
+
+    def media(self, number: int) -> dict[str, MediaValue]:
+        """What the content of a file says of itself."""
+        row = self._db.execute("SELECT media FROM file WHERE id = ?", (number,)).fetchone()
+        return dict(json.loads(row[0])) if row else {}
+
+    def strip(self, number: int) -> tuple[tuple[StripSpan, ...], tuple[Region, ...], tuple[Anchor, ...]]:
+        """A file's strip, what of its content is not right, and which bytes hold which part of the content."""
+        row = self._db.execute("SELECT spans, regions, anchors FROM strip WHERE file = ?", (number,)).fetchone()
         if row is None:
-            return (), ()
+            return (), (), ()
         spans = msgspec.json.decode(row[0], type=tuple[StripSpan, ...])
-        return spans, msgspec.json.decode(row[1], type=tuple[Region, ...])
+        regions = msgspec.json.decode(row[1], type=tuple[Region, ...])
+        return spans, regions, msgspec.json.decode(row[2], type=tuple[Anchor, ...])
+
+    def strips(self, numbers: Sequence[int]) -> dict[int, tuple[StripSpan, ...]]:
+        """The strips of these files, those that have one."""
+        marks = ",".join("?" * len(numbers))
+        rows = self._db.execute(f"SELECT file, spans FROM strip WHERE file IN ({marks})", list(numbers))
+        return {file: msgspec.json.decode(spans, type=tuple[StripSpan, ...]) for file, spans in rows}
 
     def thumbnail(self, number: int) -> bytes | None:
         row = self._db.execute("SELECT jpeg FROM thumbnail WHERE file = ?", (number,)).fetchone()
-        return row[0] if row else None
+        return (row[0] or None) if row else None
+
+    def without_picture(self) -> list[tuple[int, str, str, str]]:
+        """(number, path, format, kind) of files that could have a small picture, have none, and were not tried yet."""
+        rows = self._db.execute(
+            "SELECT id, path, format, kind FROM file WHERE error IS NULL AND size > 0 AND verdict <> 'unrecoverable'"
+            " AND (kind IN ('photo', 'video', 'audio') OR format = 'pdf')"
+            " AND NOT EXISTS (SELECT 1 FROM thumbnail WHERE thumbnail.file = file.id) ORDER BY id"
+        )
+        return [(number, os.fsdecode(path), name, kind) for number, path, name, kind in rows]
+
+    def put_pictures(self, pictures: Iterable[tuple[int, Small]]) -> None:
+        """Stores small pictures; one with an empty JPEG says that there is none to be had."""
+        with self._db:
+            self._db.executemany("INSERT OR REPLACE INTO thumbnail VALUES (?, ?)", [(n, s.jpeg) for n, s in pictures])
+
+    # Copies
+
+    def same_sized(self) -> list[tuple[int, str, bytes | None]]:
+        """(number, path, digest) of the files that share their size with another and hold any bytes."""
+        rows = self._db.execute(
+            "SELECT id, path, digest FROM file WHERE error IS NULL AND size IN"
+            " (SELECT size FROM file WHERE size > 0 AND error IS NULL GROUP BY size HAVING count(*) > 1) ORDER BY id"
+        )
+        return [(number, os.fsdecode(path), digest) for number, path, digest in rows]
+
+    def put_digests(self, digests: Iterable[tuple[int, bytes]]) -> None:
+        """Stores the digest of files' bytes by their numbers."""
+        with self._db:
+            self._db.executemany("UPDATE file SET digest = ? WHERE id = ?", [(d, n) for n, d in digests])
+
+    def looks(self) -> list[tuple[int, bytes | None, bytes | None, float, int, int, bool]]:
+        """(number, digest, sight, score or -1, pixels, size, whether the name fits the content) of every file that has a digest or a sight."""
+        rows = self._db.execute(
+            "SELECT id, digest, sight, coalesce(score, -1), pixels, size, sorts FROM file"
+            " WHERE digest IS NOT NULL OR sight IS NOT NULL ORDER BY id"
+        )
+        return [(*row[:6], Sort.NAME not in row[6].split("|")) for row in rows]
+
+    def put_copies(self, standing: Iterable[tuple[int, str, int]]) -> list[int]:
+        """Stores (number, copies, likeness) of all files that have copies; returns the numbers whose row changed."""
+        wanted = {n: (words, group) for n, words, group in standing}
+        with self._db:
+            had = {
+                n: (words, group)
+                for n, words, group in self._db.execute("SELECT id, copies, likeness FROM file WHERE copies <> ''")
+            }
+            changed = [n for n in had.keys() | wanted.keys() if had.get(n) != wanted.get(n)]
+            self._db.executemany(
+                "UPDATE file SET copies = ?, likeness = ? WHERE id = ?", [(*wanted.get(n, ("", 0)), n) for n in changed]
+            )
+        return sorted(changed)
 
     # Repairs
 
@@ -295,14 +389,27 @@ class Case:
 
 
 _CODES = {code.value: code for code in FindingCode}
-_COLUMNS = "id, path, size, mtime_ns, kind, format, score, attainable, verdict, headline, media, error"
-
-
+_COLUMNS = (
+    "id, path, size, mtime_ns, kind, format, score, attainable, verdict, headline, error,"
+    " camera, taken, pixels, preview, sorts, causes, copies, likeness"
+)
+_STORED = (
+    "path", "size", "mtime_ns", "kind", "format", "score", "attainable", "verdict", "headline", "media", "seconds", "error",
+    "camera", "taken", "pixels", "preview", "sorts", "causes", "sight",
+)  # fmt: skip
+#: A file examined anew loses its digest, which was of the bytes as they were.
+_INSERT = (
+    f"INSERT INTO file({', '.join(_STORED)}) VALUES ({','.join('?' * len(_STORED))}) ON CONFLICT(path) DO UPDATE SET "
+    f"{', '.join(f'{c}=excluded.{c}' for c in _STORED[1:])}, digest=NULL, copies='', likeness=0 RETURNING id"
+)
 _KINDS = {kind.value: kind for kind in Kind}
 _VERDICTS = {verdict.value: verdict for verdict in Verdict}
 
 
 def _row(r: Sequence) -> FileRow:
+    number, path, size, mtime, kind, name, score, attainable, verdict, headline, error, *rest = r
+    camera, taken, pixels, preview, sorts, causes, copies, likeness = rest
     return FileRow(
-        r[0], os.fsdecode(r[1]), r[2], r[3], _KINDS[r[4]], r[5], r[6], r[7], _VERDICTS[r[8]], r[9], r[10], r[11]
-    )
+        number, os.fsdecode(path), size, mtime, _KINDS[kind], name, score, attainable, _VERDICTS[verdict], headline, error,
+        camera, taken, pixels, bool(preview), sorts, causes, copies, likeness,
+    )  # fmt: skip

@@ -17,6 +17,7 @@ from jugal.engine.events import Event, Examined, Finished, Listed
 from jugal.engine.walk import Entry
 from jugal.engine.worker import examine_group, prepare
 from jugal.model.result import Examination
+from jugal.model.small import Small
 
 _GROUP_FILES = 16
 _GROUP_BYTES = 1 << 20
@@ -39,7 +40,8 @@ class Batch:
         self._go = threading.Event()
         self._go.set()
         self._cancelled = threading.Event()
-        self._first: deque[str] = deque()
+        self._groups: deque[list[Entry]] = deque()
+        self._lock = threading.Lock()
 
     def pause(self) -> None:
         """No further file is begun until ``resume``; those being examined are finished."""
@@ -57,6 +59,19 @@ class Batch:
         self._cancelled.set()
         self._go.set()
 
+    def waiting(self) -> list[str]:
+        """Paths of the files that no worker has taken yet."""
+        with self._lock:
+            return [e.path for group in self._groups for e in group]
+
+    def bring_forward(self, paths: Iterable[str]) -> None:
+        """Has these files examined before all others that wait."""
+        wanted = set(paths)
+        with self._lock:
+            first = [[e] for group in self._groups for e in group if e.path in wanted]
+            rest = [[e for e in group if e.path not in wanted] for group in self._groups]
+            self._groups = deque([*first, *(group for group in rest if group)])
+
     def run(self) -> Iterator[Event]:
         """The run's events, in the order in which files are done."""
         files = [e for e in self._entries if e.skipped is None]
@@ -70,13 +85,17 @@ class Batch:
         context.set_forkserver_preload(["jugal.engine.worker"])
         pool = ProcessPool(max_workers=self._workers, initializer=prepare, context=context)
         pending: dict[Future[Any], list[Entry]] = {}
-        groups = deque(_groups(files))
+        with self._lock:
+            self._groups = deque(_groups(files))
         try:
-            while groups or pending:
+            while self._groups or pending:
                 if self._cancelled.is_set():
                     break
-                while groups and len(pending) < 3 * self._workers and self._go.is_set():
-                    group = groups.popleft()
+                while len(pending) < 3 * self._workers and self._go.is_set():
+                    with self._lock:
+                        if not self._groups:
+                            break
+                        group = self._groups.popleft()
                     pending[self._submit(pool, group)] = group
                 if not pending:
                     time.sleep(0.05)
@@ -84,10 +103,10 @@ class Batch:
                 finished, _ = wait(pending, timeout=0.2, return_when=FIRST_COMPLETED)
                 for future in finished:
                     group = pending.pop(future)
-                    for entry, examination, thumbnail in self._collect(future, group, groups):
+                    for entry, examination, small in self._collect(future, group):
                         done += 1
                         done_bytes += entry.size
-                        yield Examined(entry, examination, thumbnail, done, done_bytes)
+                        yield Examined(entry, examination, small, done, done_bytes)
         finally:
             if pending or self._cancelled.is_set():
                 pool.stop()
@@ -102,15 +121,14 @@ class Batch:
             examine_group, args=([e.path for e in group], self._thumbnails), timeout=deadline
         )
 
-    def _collect(
-        self, future: Future[Any], group: list[Entry], groups: deque[list[Entry]]
-    ) -> Iterator[tuple[Entry, Examination, bytes | None]]:
+    def _collect(self, future: Future[Any], group: list[Entry]) -> Iterator[tuple[Entry, Examination, Small | None]]:
         """A group's results; where its worker died the files are tried again one by one, then given up one by one."""
         try:
             results = future.result()
         except (TimeoutError, ProcessExpired, MemoryError, OSError, EOFError) as error:
             if len(group) > 1:
-                groups.extendleft([e] for e in group)
+                with self._lock:
+                    self._groups.extendleft([e] for e in group)
                 return
             sentence = {
                 "TimeoutError": "The examination took too long and was given up.",
@@ -118,8 +136,8 @@ class Batch:
             }.get(type(error).__name__, "The examination's process died on this file.")
             yield group[0], Examination(group[0].path, group[0].size, error=sentence), None
             return
-        for entry, (examination, thumbnail) in zip(group, results, strict=True):
-            yield entry, examination, thumbnail
+        for entry, (examination, small) in zip(group, results, strict=True):
+            yield entry, examination, small
 
 
 def _groups(files: list[Entry]) -> list[list[Entry]]:

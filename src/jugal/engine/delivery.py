@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import hashlib
 import os
-import re
 import shutil
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 
-from jugal.binary.output import OutputRefused, exclusive_output
+from jugal.binary.output import OutputRefused, exclusive_output, free_name, sweep_parts
 from jugal.case.store import Case, FileRow
-from jugal.formats.registry import extension_fits, usual_extension
+from jugal.engine.copies import Standing
+from jugal.engine.naming import AS_FOUND, check_pattern, name_for, safe_name
+from jugal.model.result import Verdict
 
 _BLOCK = 1 << 22
+#: The list of SHA-256 sums that lies at the top of a delivery.
+_SUMS = "checksums.sha256"
 
 
 class Arrangement(StrEnum):
@@ -29,13 +32,17 @@ class Arrangement(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Item:
-    """One file to hand over: where it comes from (itself or its repaired version) and its place in the delivery."""
+    """One file to hand over: where it comes from (itself or its repaired version) and its place in the delivery.
+
+    ``note`` says what was done about the name, where something had to be.
+    """
 
     file: int
     origin: str
     place: str
     size: int
     repaired: bool
+    note: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,21 +67,41 @@ class Delivered:
     bytes_done: int
 
 
-def safe_name(name: str) -> str:
-    """A name that every common file system takes."""
-    cleaned = re.sub(r'[<>:"/\\|?*\x00-\x1f]', "_", name.encode("utf-8", "replace").decode("utf-8")).strip(" .")
-    return cleaned[:180] or "unnamed"
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """How a delivery is laid out: the folders, the names, and how many files a folder holds at most (0: all)."""
+
+    arrangement: Arrangement = Arrangement.AS_FOUND
+    pattern: str = AS_FOUND
+    most: int = 0
+    repaired: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """Which files go out: those of a verdict, from a score on, and of copies only the best or all."""
+
+    verdicts: frozenset[Verdict] = frozenset({Verdict.INTACT, Verdict.REPAIRABLE, Verdict.DAMAGED})
+    least_score: float = 0.0
+    best_copies: bool = False
+
+    def admits(self, row: FileRow, kept_score: float | None = None) -> bool:
+        """Whether a file goes out; ``kept_score`` is that of its repaired copy, where one is kept."""
+        if row.error or row.verdict not in self.verdicts:
+            return False
+        score = max(row.score or 0.0, kept_score or 0.0) if row.score is not None else kept_score
+        if self.least_score > 0 and (score is None or score < self.least_score):
+            return False
+        return not (self.best_copies and row.copies in (Standing.IDENTICAL, Standing.ALIKE))
 
 
 def _folder(row: FileRow, arrangement: Arrangement, sources: Sequence[str]) -> str:
     if arrangement is Arrangement.BY_KIND:
         return row.kind.value
     if arrangement is Arrangement.BY_DATE:
-        taken = row.media.get("date_taken")
-        return str(taken)[:10] if taken else "date unknown"
+        return safe_name(row.taken[:10]) if row.taken else "date unknown"
     if arrangement is Arrangement.BY_CAMERA:
-        camera = row.media.get("camera")
-        return safe_name(str(camera)) if camera else "camera unknown"
+        return safe_name(row.camera) if row.camera else "camera unknown"
     for source in sources:
         if row.path.startswith(source.rstrip(os.sep) + os.sep):
             inside = os.path.relpath(os.path.dirname(row.path), os.path.dirname(source.rstrip(os.sep)))
@@ -82,32 +109,57 @@ def _folder(row: FileRow, arrangement: Arrangement, sources: Sequence[str]) -> s
     return ""
 
 
-def plan_delivery(case: Case, numbers: Sequence[int], arrangement: Arrangement, repaired: bool = True) -> list[Item]:
-    """The items for these files, each with a place of its own; the repaired version where one is kept."""
-    kept = {r.file: r.outcome for r in case.repairs() if r.kept and r.outcome.output} if repaired else {}
+def plan_delivery(case: Case, numbers: Sequence[int], layout: Layout = Layout()) -> list[Item]:
+    """The items for these files, each with a place of its own; the repaired version where one is kept.
+
+    Raises PatternError.
+    """
+    check_pattern(layout.pattern)
+    kept = {r.file: r.outcome for r in case.repairs() if r.kept and r.outcome.output} if layout.repaired else {}
     sources = case.sources()
-    taken: set[str] = set()
-    items = []
+    taken: dict[str, int] = {}
+    filled: dict[str, int] = {}
+    items: list[Item] = []
     for at in range(0, len(numbers), 500):
         for row in case.rows(numbers[at : at + 500]):
             outcome = kept.get(row.id)
             origin = outcome.output if outcome and outcome.output and os.path.exists(outcome.output) else row.path
-            name = safe_name(os.path.basename(origin if origin != row.path else row.path))
-            stem, suffix = os.path.splitext(name)
-            if not extension_fits(row.format, suffix.lower().lstrip(".")):
-                suffix = f".{usual_extension(row.format)}"
-            place = os.path.join(_folder(row, arrangement, sources), stem + suffix)
-            number = 2
-            while place.casefold() in taken:
-                place = os.path.join(_folder(row, arrangement, sources), f"{stem} ({number}){suffix}")
-                number += 1
-            taken.add(place.casefold())
-            try:
-                size = os.stat(origin).st_size
-            except OSError:
-                size = row.size
-            items.append(Item(row.id, origin, place, size, origin != row.path))
+            folder = _folder(row, layout.arrangement, sources)
+            held = filled[folder] = filled.get(folder, 0) + 1
+            if layout.most:
+                folder = os.path.join(folder, f"part {(held - 1) // layout.most + 1}")
+            place = os.path.join(folder, name_for(row, origin, layout.pattern, len(items) + 1))
+            free = _free(place, taken)
+            notes = [] if os.path.splitext(free)[1] == os.path.splitext(origin)[1] else ["extension set right"]
+            notes += ["name was taken, numbered"] if free != place else []
+            items.append(Item(row.id, origin, free, _size(origin, row), origin != row.path, ", ".join(notes)))
     return items
+
+
+def _free(place: str, taken: dict[str, int]) -> str:
+    """``place``, or where it is taken the same with a number in brackets. Names that differ in case only collide."""
+    stem, suffix = os.path.splitext(place)
+    key = place.casefold()
+    while key in taken:
+        taken[key] += 1
+        place = f"{stem} ({taken[key]}){suffix}"
+        if place.casefold() not in taken:
+            break
+    taken[place.casefold()] = 1
+    return place
+
+
+def _size(origin: str, row: FileRow) -> int:
+    try:
+        return os.stat(origin).st_size
+    except OSError:
+        return row.size
+
+
+def only_new(case: Case, items: Sequence[Item], target: Path) -> list[Item]:
+    """Without what this target got in earlier deliveries, as far as it still lies there."""
+    before = case.delivered(str(target))
+    return [i for i in items if i.file not in before or not os.path.exists(before[i.file][0])]
 
 
 def check_fit(items: Sequence[Item], target: Path, sources: Sequence[str]) -> Fit:
@@ -160,20 +212,18 @@ def deliver(case: Case, items: Sequence[Item], target: Path) -> Iterator[Deliver
     A name taken by another file is refused for that item; nothing is overwritten. Ends with the checksum list.
     """
     before = case.delivered(str(target))
+    sweep_parts([*(target / item.place for item in items), target / _SUMS])
     delivery = case.begin_delivery(str(target))
     done_bytes = 0
     sums: list[str] = []
     for number, item in enumerate(items, 1):
         path = target / item.place
-        known = before.get(item.file)
         try:
-            if (
-                known is not None
-                and known[0] == str(path)
-                and path.exists()
-                and sha256_of(path) == known[2] == sha256_of(item.origin)
-            ):
-                digest = known[2]
+            there = _there_already(item, path, before.get(item.file))
+            if there is not None:
+                digest = there
+            elif shutil.disk_usage(target if target.exists() else target.parent).free < item.size:
+                raise OutputRefused(f"There is no space left at the target for {item.place}.")
             else:
                 digest = _copy(item, path)
         except (OutputRefused, OSError) as error:
@@ -191,6 +241,19 @@ def deliver(case: Case, items: Sequence[Item], target: Path) -> Iterator[Deliver
     case.finish_delivery(delivery)
 
 
+def _there_already(item: Item, path: Path, known: tuple[str, int, str] | None) -> str | None:
+    """The SHA-256 of a copy that lies at its place already and is equal, None where there is none.
+
+    The case may not know of it: a delivery that was killed has named its last copy before it could be noted.
+    """
+    if not path.is_file() or path.stat().st_size != item.size:
+        return None
+    digest = sha256_of(path)
+    if known is not None and known[0] == str(path) and known[2] != digest:
+        return None
+    return digest if sha256_of(item.origin) == digest else None
+
+
 def _copy(item: Item, path: Path) -> str:
     digest = hashlib.sha256()
     with open(item.origin, "rb") as source, exclusive_output(path) as out:
@@ -205,7 +268,5 @@ def _copy(item: Item, path: Path) -> str:
 
 
 def _write_sums(target: Path, sums: list[str]) -> None:
-    from jugal.binary.output import free_name
-
-    with exclusive_output(free_name(target, "checksums.sha256")) as out:
+    with exclusive_output(free_name(target, _SUMS)) as out:
         out.write("".join(sums).encode("utf-8", "surrogateescape"))

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from jugal.engine.walk import Entry
 from jugal.model.result import Examination
+from jugal.model.small import Small
 
 
 @dataclass(frozen=True, slots=True)
@@ -18,11 +19,11 @@ class Listed:
 
 @dataclass(frozen=True, slots=True)
 class Examined:
-    """One file is done. ``thumbnail`` is a small JPEG, None where there is none."""
+    """One file is done. ``small`` is its small picture, None where there is none."""
 
     entry: Entry
     examination: Examination
-    thumbnail: bytes | None
+    small: Small | None
     files_done: int
     bytes_done: int
 

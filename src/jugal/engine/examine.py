@@ -77,6 +77,7 @@ def examine_source(source: Source, limits: Limits = DEFAULT_LIMITS) -> Examinati
         media=dict(report.media),
         strip=lay_out(report.strip, subject),
         regions=tuple(report.regions),
+        anchors=tuple(report.anchors),
         thumbnail=report.thumbnail,
     )
 

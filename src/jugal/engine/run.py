@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from functools import cache
 
 from jugal.case.store import Case
 from jugal.engine.batch import Batch
 from jugal.engine.events import Examined, Finished, Listed
 from jugal.engine.walk import Entry, walk
-from jugal.formats.registry import kind_of
+from jugal.formats.registry import RECOGNISED, extension_fits, formats, kind_of
 from jugal.model.result import Kind
 
 _SAVE_EVERY_S = 0.25
@@ -19,49 +21,54 @@ _SAVE_MOST = 200
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """What a run shall take in."""
+    """What a run shall take in. No kind ticked is every kind; sizes in bytes, 0 for no limit; times as of ``os.stat``."""
 
     kinds: frozenset[Kind] = frozenset()
     hidden: bool = True
     empty: bool = True
     smallest: int = 0
+    largest: int = 0
+    without_suffixes: frozenset[str] = frozenset()
+    since_ns: int = 0
+    until_ns: int = 0
 
 
-def guess_kind(path: str) -> Kind:
-    """The kind a file's name speaks of; used to choose before a run, never to judge."""
-    import os
-
-    from jugal.formats.registry import RECOGNISED, extension_fits, formats
-
-    suffix = os.path.splitext(path)[1].lower().lstrip(".")
-    if not suffix:
-        return Kind.OTHER
+@cache
+def _kind_of_suffix(suffix: str) -> Kind:
     for name in (*formats(), *RECOGNISED):
         if name not in ("unknown", "text", "xml", "json") and extension_fits(name, suffix):
             return kind_of(name)
     return Kind.DOCUMENT if suffix in ("txt", "csv", "md", "log", "xml", "json") else Kind.OTHER
 
 
-def chosen(entries: Iterable[Entry], choice: Choice) -> list[Entry]:
-    """The entries that a choice lets through. Names that speak of no kind are always let through, so that none is hidden."""
-    import os
+def guess_kind(path: str) -> Kind:
+    """The kind a file's name speaks of; used to choose before a run, never to judge."""
+    suffix = os.path.splitext(path)[1].lower().lstrip(".")
+    return _kind_of_suffix(suffix) if suffix else Kind.OTHER
 
-    kept = []
-    for entry in entries:
-        name = os.path.basename(entry.path)
-        if not choice.hidden and name.startswith("."):
-            continue
-        if entry.skipped is None:
-            if entry.size == 0 and not choice.empty:
-                continue
-            if entry.size < choice.smallest:
-                continue
-            if choice.kinds:
-                kind = guess_kind(entry.path)
-                if kind is not Kind.OTHER and kind not in choice.kinds:
-                    continue
-        kept.append(entry)
-    return kept
+
+def admits(choice: Choice, entry: Entry) -> bool:
+    """Whether a choice lets a file through. A name that speaks of no kind is let through, so that none is hidden."""
+    name = os.path.basename(entry.path)
+    if not choice.hidden and name.startswith("."):
+        return False
+    if entry.skipped is not None:
+        return True
+    if (entry.size == 0 and not choice.empty) or entry.size < choice.smallest:
+        return False
+    if choice.largest and entry.size > choice.largest:
+        return False
+    if (choice.since_ns and entry.mtime_ns < choice.since_ns) or (choice.until_ns and entry.mtime_ns > choice.until_ns):
+        return False
+    if choice.without_suffixes and os.path.splitext(name)[1].lower().lstrip(".") in choice.without_suffixes:
+        return False
+    kind = guess_kind(entry.path) if choice.kinds else Kind.OTHER
+    return kind is Kind.OTHER or kind in choice.kinds
+
+
+def chosen(entries: Iterable[Entry], choice: Choice) -> list[Entry]:
+    """The entries that a choice lets through."""
+    return [entry for entry in entries if admits(choice, entry)]
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,4 +124,4 @@ class CaseRun:
                 yield Progress(done, total, done_bytes, total_bytes, numbers, True, event.cancelled)
 
     def _store(self, waiting: list[Examined]) -> tuple[int, ...]:
-        return tuple(self._case.save([(e.examination, e.entry.mtime_ns, e.thumbnail) for e in waiting]))
+        return tuple(self._case.save([(e.examination, e.entry.mtime_ns, e.small) for e in waiting]))

@@ -9,9 +9,13 @@ import resource
 from PIL import Image
 
 from jugal.engine.examine import examine_file
+from jugal.engine.sight import sight_of
 from jugal.model.result import Examination, Thumbnail
+from jugal.model.small import Small
 
 MEMORY_CEILING = 6 << 30
+#: Below this score a picture is not compared with others: what is grey in both would make them alike.
+_SEEN_ENOUGH = 60.0
 
 
 def prepare() -> None:
@@ -24,16 +28,20 @@ def prepare() -> None:
     os.nice(5)
 
 
-def encode_thumbnail(thumbnail: Thumbnail, side: int = 192) -> bytes:
-    """``thumbnail`` as a small JPEG for storage; the pixels are our own, so nothing foreign is decoded."""
+def small_picture(thumbnail: Thumbnail, sighted: bool = True, side: int = 192) -> Small:
+    """``thumbnail`` as a small JPEG and its signature; the pixels are our own, so nothing foreign is decoded.
+
+    Without ``sighted`` too little of the picture is left to compare it by.
+    """
     picture = Image.frombytes("RGB", (thumbnail.width, thumbnail.height), thumbnail.rgb)
+    sight = sight_of(picture) if sighted else None
     picture.thumbnail((side, side))
     out = io.BytesIO()
     picture.save(out, "JPEG", quality=82)
-    return out.getvalue()
+    return Small(out.getvalue(), sight)
 
 
-def examine_group(paths: list[str], thumbnails: bool) -> list[tuple[Examination, bytes | None]]:
+def examine_group(paths: list[str], thumbnails: bool) -> list[tuple[Examination, Small | None]]:
     """Examines ``paths`` one after the other; thumbnails leave the worker encoded."""
     out = []
     for path in paths:
@@ -41,7 +49,7 @@ def examine_group(paths: list[str], thumbnails: bool) -> list[tuple[Examination,
         small = None
         if examination.thumbnail is not None:
             if thumbnails:
-                small = encode_thumbnail(examination.thumbnail)
+                small = small_picture(examination.thumbnail, (examination.score or 0.0) >= _SEEN_ENOUGH)
             examination = without_thumbnail(examination)
         out.append((examination, small))
     return out

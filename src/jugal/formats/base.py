@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
 
 from jugal.binary.blocks import Blocks
 from jugal.binary.limits import DEFAULT_LIMITS, Deadline, Limits
@@ -12,9 +15,12 @@ from jugal.binary.output import Piece
 from jugal.binary.source import Source
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Finding, Severity
-from jugal.model.result import Kind, MediaValue, Region, RepairPlan, Thumbnail
+from jugal.model.result import Anchor, Kind, MediaValue, Region, RepairPlan, Thumbnail
 from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter, StripSpan
+
+#: More places of the content than this cannot be told apart on a screen.
+MOST_ANCHORS = 160
 
 
 class Subject:
@@ -39,6 +45,7 @@ class Report:
     media: dict[str, MediaValue] = field(default_factory=dict)
     strip: list[StripSpan] = field(default_factory=list)
     regions: list[Region] = field(default_factory=list)
+    anchors: list[Anchor] = field(default_factory=list)
     plans: list[RepairPlan] = field(default_factory=list)
     thumbnail: Thumbnail | None = None
     score: float | None = None
@@ -70,6 +77,14 @@ class Report:
         """Says what the bytes ``start..end`` are, for the strip. Later marks lie over earlier ones."""
         if end > start >= 0:
             self.strip.append(StripSpan(ByteSpan(start, end), matter, label))
+
+    def anchor(self, offsets: Sequence[int] | NDArray[np.int64], shares: Sequence[float] | NDArray[np.float64]) -> None:
+        """Says which bytes hold which part of the content: ascending offsets with shares from 0 to 1, thinned out here."""
+        step = max(1, len(offsets) // MOST_ANCHORS)
+        kept = [*range(0, len(offsets), step)]
+        if len(offsets) and kept[-1] != len(offsets) - 1:
+            kept.append(len(offsets) - 1)
+        self.anchors = [Anchor(int(offsets[i]), round(float(shares[i]), 5)) for i in kept]
 
     def plan(self, method: str, summary: str, attainable: float, needs_donor: bool = False) -> None:
         self.plans.append(RepairPlan(method, summary, attainable, needs_donor))

@@ -289,7 +289,7 @@ def _without_start(source: Source) -> Detection | None:
     if b"PK\x05\x06" in tail or head.count(b"PK\x03\x04") >= 2:
         return Detection(package_format(source), "ZIP headers", False)
     movie = _movie_without_start(source)
-    if movie and not (embedded and min(embedded)[0] <= 65536):
+    if movie and not (embedded and min(embedded)[0] <= 65536 and not _of_pictures(source)):
         return movie
     if embedded:
         at, name = min(embedded)
@@ -358,6 +358,15 @@ def _movie_without_start(source: Source) -> Detection | None:
     if source.read(4, 4) == b"mdat":
         return Detection("mp4", "media data box", False)
     return None
+
+
+def _of_pictures(source: Source) -> bool:
+    """The movie's own frames are JPEGs, so that one near the file's start speaks for the movie, not against it."""
+    return any(
+        re.search(rb"stsd.{12}(?:jpeg|mjpa|mjpb)", source.read(at, 1 << 16), re.S)
+        for at in _box_positions(source, b"moov")
+        if source.read(at + 12, 4) == b"mvhd"
+    )
 
 
 def _box_positions(source: Source, kind: bytes) -> list[int]:

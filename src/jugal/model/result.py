@@ -55,6 +55,14 @@ class Region:
 
 
 @dataclass(frozen=True, slots=True)
+class Anchor:
+    """At the byte ``offset`` stands what lies at ``share`` (0 to 1) of the content: of a picture's rows, of the time."""
+
+    offset: int
+    share: float
+
+
+@dataclass(frozen=True, slots=True)
 class Thumbnail:
     """A small picture: 8-bit RGB, ``width * height * 3`` bytes, rows from the top."""
 
@@ -79,6 +87,7 @@ class Examination:
     media: dict[str, MediaValue] = field(default_factory=dict)
     strip: tuple[StripSpan, ...] = ()
     regions: tuple[Region, ...] = ()
+    anchors: tuple[Anchor, ...] = ()
     thumbnail: Thumbnail | None = None
     seconds: float = 0.0
     error: str | None = None

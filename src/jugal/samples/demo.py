@@ -14,12 +14,13 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
+from PIL import Image
 
 from jugal.samples import encode
 from jugal.samples.harm import harm
 from jugal.samples.scenes import PARAGRAPHS, riverbed
 
-VERSION = "3"
+VERSION = "5"
 _CAMERAS = (("LURGA", "Lurga M2", (1600, 1200)), ("TERN_", "Tern Compact 7", (1440, 960)))
 
 
@@ -48,15 +49,8 @@ def _photos() -> list[tuple[str, str, Callable[[], bytes], str]]:
         15: "junk-before", 16: "zero-several", 18: "noise-cluster", 20: "own-cluster", 22: "zero-start", 24: "zeros-after", 25: "no-start-marker", 27: "zero-tail",
     }  # fmt: skip
     for number in range(30):
-        prefix, camera, size = _CAMERAS[number % 2]
-        taken = f"2026:05:{14 + number // 10:02d} {7 + number % 10:02d}:{(number * 7) % 60:02d}:00"
-
-        def make(number: int = number, camera: str = camera, size: tuple[int, int] = size, taken: str = taken) -> bytes:
-            picture = riverbed(*size, 100 + number, f"Odrell T{number // 5 + 1} no. {number + 1}")
-            options = {"restart_marker_rows": 1} if number % 8 == 3 else {}
-            return encode.jpeg(picture, quality=87, exif=encode.exif_of(camera, taken, *size), **options)
-
-        plan.append((f"photos/{prefix}{1000 + number}.JPG", "jpeg", make, damages.get(number, "")))
+        prefix = _CAMERAS[number % 2][0]
+        plan.append((f"photos/{prefix}{1000 + number}.JPG", "jpeg", partial(_shot, number), damages.get(number, "")))
     for number in range(4):
         plan.append(
             (
@@ -67,6 +61,26 @@ def _photos() -> list[tuple[str, str, Callable[[], bytes], str]]:
             )
         )
     return plan
+
+
+def _scene(number: int) -> Image.Image:
+    return riverbed(*_CAMERAS[number % 2][2], 100 + number, f"Odrell T{number // 5 + 1} no. {number + 1}")
+
+
+def _shot(number: int) -> bytes:
+    _, camera, size = _CAMERAS[number % 2]
+    taken = f"2026:05:{14 + number // 10:02d} {7 + number % 10:02d}:{(number * 7) % 60:02d}:00"
+    options = {"restart_marker_rows": 1} if number % 8 == 3 else {}
+    return encode.jpeg(_scene(number), quality=87, exif=encode.exif_of(camera, taken, *size), **options)
+
+
+def _copies() -> list[tuple[str, str, Callable[[], bytes], str]]:
+    """What turns up beside the originals: the same bytes under another name, an export, what went into a letter."""
+    return [
+        ("strays/FILE0005.CHK", "jpeg", partial(_shot, 0), ""),
+        ("office/for the web/T1-4.jpg", "jpeg", lambda: encode.jpeg(_scene(3).resize((720, 480)), quality=70), ""),
+        ("office/for the web/T2-3.jpg", "jpeg", lambda: encode.jpeg(_scene(7), quality=45), ""),
+    ]
 
 
 def _bag(number: int) -> bytes:
@@ -164,7 +178,7 @@ def make_demo(root: Path | None = None) -> Path:
         shutil.rmtree(folder)
     truths = []
     for at, (place, kind, make, damage) in enumerate(
-        (*_photos(), *_maps(), *_clips(), *_sounds(), *_office(), *_strays())
+        (*_photos(), *_maps(), *_clips(), *_sounds(), *_office(), *_strays(), *_copies())
     ):
         path = folder / place
         path.parent.mkdir(parents=True, exist_ok=True)

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import IO
 
 from jugal.case.store import Case
-from jugal.engine.delivery import Arrangement, deliver, plan_delivery
+from jugal.engine.delivery import deliver, plan_delivery
 from jugal.engine.donors import is_donor
 from jugal.engine.repair import repair_file
 from jugal.engine.report.write import write_reports
@@ -39,7 +39,7 @@ def run_demo(out: IO[str]) -> int:
         wanted = [
             r.id for r in rows if r.verdict not in (Verdict.UNRECOVERABLE, Verdict.UNRECOGNISED) and r.error is None
         ]
-        results = list(deliver(case, plan_delivery(case, wanted, Arrangement.AS_FOUND), root / "delivery"))
+        results = list(deliver(case, plan_delivery(case, wanted), root / "delivery"))
         failed = [r for r in results if r.error]
         write_reports(case, root / "delivery")
         verdicts = Counter(row.verdict.value for row in rows)

@@ -13,6 +13,7 @@ from pathlib import Path
 import av
 import numpy as np
 from PIL import Image
+from PIL.TiffImagePlugin import IFDRational
 
 from jugal.samples.scenes import PARAGRAPHS, river_frame, river_sound, riverbed
 
@@ -26,7 +27,7 @@ def exif_of(camera: str, taken: str, width: int, height: int, thumbnail: bool = 
     exif[0x0132] = taken
     inner = exif.get_ifd(0x8769)
     inner[0x9003] = taken
-    inner[0x829A], inner[0x829D], inner[0x8827] = (1, 250), (28, 10), 200
+    inner[0x829A], inner[0x829D], inner[0x8827] = IFDRational(1, 250), IFDRational(28, 10), 200
     inner[0xA002], inner[0xA003] = width, height
     return exif.tobytes()
 

@@ -3,20 +3,27 @@
 from __future__ import annotations
 
 import io
+import logging
 import resource
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-MAX_SIDE = 1600
+MAX_SIDE = 2400
+log = logging.getLogger(__name__)
+_SEARCHED = 128 << 20
+_MOST_INSIDE = 16
+_PACKAGES = ("docx", "odt", "ods", "odp", "xlsx", "pptx", "zip", "epub")
 
 
 @dataclass(frozen=True, slots=True)
 class Preview:
-    """A picture of a file's content: RGB rows, or words where there is no picture."""
+    """A picture of a file's content: RGB rows, or words where there is no picture; of clips and sounds their length, of documents their pages."""
 
     width: int = 0
     height: int = 0
     rgb: bytes = b""
     text: str = ""
+    seconds: float = 0.0
+    pages: int = 0
 
 
 def limit_memory() -> None:
@@ -35,7 +42,7 @@ def render(path: str, format_name: str, kind: str, position: float = 0.0) -> Pre
         return _waveform(path)
     if format_name == "pdf":
         return _page(path, position)
-    return _text(path, format_name)
+    return _text(path, format_name, position)
 
 
 def _of_image(image) -> Preview:  # type: ignore[no-untyped-def]
@@ -46,13 +53,41 @@ def _of_image(image) -> Preview:  # type: ignore[no-untyped-def]
 
 def _photo(path: str) -> Preview:
     import pillow_heif
-    from PIL import Image, ImageFile
+    from PIL import Image, ImageFile, ImageOps, UnidentifiedImageError
 
     pillow_heif.register_heif_opener()
     ImageFile.LOAD_TRUNCATED_IMAGES = True
-    with Image.open(path) as image:
-        image.draft("RGB", (MAX_SIDE, MAX_SIDE))
-        return _of_image(image)
+    try:
+        with Image.open(path) as image:
+            image.draft("RGB", (MAX_SIDE, MAX_SIDE))
+            return _of_image(ImageOps.exif_transpose(image))
+    except UnidentifiedImageError:
+        inside = _picture_inside(path)
+        if inside is None:
+            raise
+        return inside
+
+
+def _picture_inside(path: str) -> Preview | None:
+    """The largest JPEG inside a file that no decoder opens: the preview of a raw picture, a picture behind junk."""
+    from PIL import Image
+
+    with open(path, "rb") as stream:
+        data = stream.read(_SEARCHED)
+    best: Image.Image | None = None
+    at = data.find(b"\xff\xd8\xff")
+    for _ in range(_MOST_INSIDE):
+        if at < 0:
+            break
+        try:
+            with Image.open(io.BytesIO(data[at:])) as found:
+                if best is None or found.width * found.height > best.width * best.height:
+                    found.load()
+                    best = found.copy()
+        except (OSError, ValueError, SyntaxError):
+            log.debug("no picture at %d", at)
+        at = data.find(b"\xff\xd8\xff", at + 3)
+    return _of_image(best) if best is not None else None
 
 
 def _frame(path: str, position: float) -> Preview:
@@ -63,7 +98,7 @@ def _frame(path: str, position: float) -> Preview:
         if position > 0 and file.duration:
             file.seek(int(file.duration * position))
         for frame in file.decode(stream):
-            return _of_image(frame.to_image())
+            return replace(_of_image(frame.to_image()), seconds=(file.duration or 0) / 1e6)
     return Preview(text="No frame can be decoded.")
 
 
@@ -79,6 +114,7 @@ def _waveform(path: str) -> Preview:
             peaks.append(float(np.abs(values).max()) / scale)
             if len(peaks) > 200_000:
                 break
+        seconds = (file.duration or 0) / 1e6
     if not peaks:
         return Preview(text="No sound can be decoded.")
     width, height = 1200, 240
@@ -87,7 +123,7 @@ def _waveform(path: str) -> Preview:
     for x, peak in enumerate(columns):
         half = int(min(1.0, peak) * (height // 2 - 4)) + 1
         picture[height // 2 - half : height // 2 + half, x] = (28, 95, 99)
-    return Preview(width, height, picture.tobytes())
+    return Preview(width, height, picture.tobytes(), seconds=seconds)
 
 
 def _page(path: str, position: float) -> Preview:
@@ -98,32 +134,33 @@ def _page(path: str, position: float) -> Preview:
     return _of_image(document[number].render(scale=1.6).to_pil())
 
 
-def _text(path: str, format_name: str) -> Preview:
-    import re
-    import zipfile
+def _package(path: str, format_name: str, position: float) -> Preview:
+    """The words of a document or the list of an archive as the first page, each picture in it as one more."""
+    from PIL import Image, ImageFile
 
+    from jugal.app.bridge.packages import package_text, pictures_in, read_package
+
+    contents = read_package(path)
+    pictures = pictures_in(contents)
+    pages = 1 + len(pictures)
+    page = min(pages - 1, int(position * pages))
+    if page == 0:
+        return Preview(text=package_text(contents, format_name), pages=pages)
+    ImageFile.LOAD_TRUNCATED_IMAGES = True
+    found = pictures[page - 1]
+    try:
+        with Image.open(io.BytesIO(found.data)) as image:
+            return replace(_of_image(image), pages=pages)
+    except (OSError, ValueError, SyntaxError):
+        return Preview(text=f"The picture {found.member.text} cannot be shown.", pages=pages)
+
+
+def _text(path: str, format_name: str, position: float) -> Preview:
     with open(path, "rb") as stream:
         data = stream.read(1 << 20)
-    main = {
-        "docx": "word/document.xml",
-        "odt": "content.xml",
-        "ods": "content.xml",
-        "odp": "content.xml",
-        "xlsx": "xl/sharedStrings.xml",
-    }.get(format_name)
-    if main is not None:
-        with zipfile.ZipFile(path) as file:
-            raw = file.read(main).decode("utf-8", "replace")
-        raw = re.sub(r"</(w:p|text:p|text:h|si)>", "\n", raw)
-        return Preview(text=re.sub(r"<[^>]+>", "", raw)[:20_000])
-    if format_name in ("zip", "epub", "pptx"):
-        with zipfile.ZipFile(path) as file:
-            return Preview(text="\n".join(f"{i.file_size:>12,}  {i.filename}" for i in file.infolist()[:500]))
+    if format_name in _PACKAGES:
+        return _package(path, format_name, position)
     sample = data[:4096]
     if sum(b < 32 and b not in (9, 10, 13) for b in sample) < len(sample) / 3 and format_name != "unknown":
-        return Preview(text=data[:40_000].decode("utf-8", "replace"))
-    out = io.StringIO()
-    for at in range(0, min(len(data), 2048), 16):
-        row = data[at : at + 16]
-        out.write(f"{at:08x}  {row.hex(' '):<48} {''.join(chr(b) if 32 <= b < 127 else '.' for b in row)}\n")
-    return Preview(text=out.getvalue())
+        return Preview(text=data[:200_000].decode("utf-8", "replace"))
+    return Preview(text="Nothing in it can be shown but its bytes.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import logging
 import multiprocessing
 from concurrent.futures import CancelledError, Future
 from typing import Any
@@ -13,6 +14,13 @@ from PySide6.QtCore import QObject, Signal
 from jugal.app.bridge.decode import Preview, limit_memory, render
 
 _DEADLINE_S = 20
+log = logging.getLogger(__name__)
+
+
+def _reason(error: Exception) -> str:
+    """What a decoder says, without the path that it says it of."""
+    words = str(getattr(error, "strerror", None) or error).split(":")[0].strip().rstrip(".")
+    return words[:80].lower() or type(error).__name__
 
 
 class Previewer(QObject):
@@ -45,7 +53,10 @@ class Previewer(QObject):
         except ProcessExpired:
             preview = Preview(text="The decoder died of this file. The findings below still hold.")
         except Exception as error:  # a decoder may raise anything; it becomes the preview's words
-            preview = Preview(text=f"No decoder opens this file: {error}")
+            log.info("no preview: %s", error)
+            preview = Preview(
+                text=f"No general decoder opens this file ({_reason(error)}). What was found in it still holds."
+            )
         with contextlib.suppress(RuntimeError):  # the window is gone
             self.ready.emit(key, preview)
 

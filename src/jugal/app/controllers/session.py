@@ -2,23 +2,38 @@
 
 from __future__ import annotations
 
+import itertools
+import json
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QObject, Signal
+from PySide6.QtGui import QImage
 
 from jugal.app.bridge.jobs import Job
-from jugal.app.models.files import FilesModel
+from jugal.app.bridge.smalls import draw_missing
+from jugal.app.models.files import CHUNK, FilesModel
 from jugal.case.schema import CaseError
-from jugal.case.store import Case
-from jugal.engine.delivery import Arrangement, Delivered, Item, deliver, plan_delivery
+from jugal.case.store import Case, FileRow, KeptRepair
+from jugal.engine.copies import find_copies
+from jugal.engine.delivery import Delivered, Item, Layout, Rule, deliver, only_new, plan_delivery
 from jugal.engine.donors import fitting_donors, is_donor
+from jugal.engine.examine import examine_file
+from jugal.engine.listing import list_sources
+from jugal.engine.naming import PatternError
+from jugal.engine.rate import Rate
 from jugal.engine.repair import repair_file
 from jugal.engine.report.write import Reports, write_reports
 from jugal.engine.run import CaseRun, Choice, Progress
+from jugal.engine.walk import walk
 from jugal.model.result import Examination, RepairOutcome, RepairStatus
+
+_LENDERS = 400
+#: Fewer where the window waits for them: reading each takes its time.
+_LENDERS_SHOWN = 40
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +47,15 @@ class RunState:
 
 
 @dataclass(frozen=True, slots=True)
+class Task:
+    """One repair to do: of which file, by which method (the best without one), with which donor (the likeliest)."""
+
+    file: int
+    method: str | None = None
+    donor: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class RepairTold:
     """One repair of a batch is done."""
 
@@ -41,11 +65,21 @@ class RepairTold:
     total: int
 
 
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """A delivery worked out: its items, how many are at the target already, and why it cannot be, where so."""
+
+    items: tuple[Item, ...]
+    there: int = 0
+    problem: str = ""
+
+
 class Session(QObject):
     """One case at a time. All signals arrive in the interface thread."""
 
     case_changed = Signal()
     sources_changed = Signal()
+    listed = Signal(object)
     run_told = Signal(object)
     run_ended = Signal(str)
     repair_told = Signal(object)
@@ -66,8 +100,13 @@ class Session(QObject):
         self._repair_job: Job | None = None
         self._delivery_job: Job | None = None
         self._plan_job: Job | None = None
+        self._load_job: Job | None = None
+        self._copies_job: Job | None = None
+        self._list_job: Job | None = None
+        self._donor_job: Job | None = None
+        self.lenders: list[Examination] = []
         self._plan_number = 0
-        self._begun = (0.0, 0)
+        self._rate = Rate()
 
     # Case and sources
 
@@ -82,14 +121,89 @@ class Session(QObject):
             self.said.emit(str(error))
             return False
         if self.case is not None:
+            self.case.put("window", "closed")
             self.case.close()
         self.case = case
-        self.model.set_case(case)
+        after = self.model.set_case(case)
+        if after:
+            self._load_rest(path, after)
         self.case_changed.emit()
         self.sources_changed.emit()
+        self.list_sources()
+        self.examine_donors()
+        if case.get("window") == "open":
+            self.said.emit(
+                "Jugal was not closed properly last time. The case is whole, nothing that was known is lost."
+            )
+        case.put("window", "open")
+        if case.get("run") == "finished":
+            self.look_over()
         if case.get("run") == "begun":
             self.said.emit("The last run was broken off. Examine goes on where it was.")
         return True
+
+    def _load_rest(self, path: Path, after: int) -> None:
+        """The rest of a large case comes in pieces, so that its first rows are there at once."""
+
+        def work() -> Iterator[list[FileRow]]:
+            case, last = Case(path), after
+            try:
+                while rows := case.some_files(last, CHUNK):
+                    last = rows[-1].id
+                    yield rows
+                    # The window takes a piece in before the next is read: reading faster would only freeze it.
+                    time.sleep(0.03)
+            finally:
+                case.close()
+
+        model, mine = self.model, self.case
+        self._load_job = Job(work, self)
+        self._load_job.told.connect(lambda rows: model.take_rows(rows) if self.case is mine else None)
+        self._load_job.start()
+
+    def look_over(self) -> None:
+        """Looks for copies among all that is known and draws the small pictures that are missing, in the background."""
+        if self.case is None or (self._copies_job is not None and self._copies_job.running):
+            return
+        path, mine = self.case.path, self.case
+
+        def work() -> Iterator[tuple[int, ...]]:
+            case = Case(path)
+            try:
+                yield from find_copies(case)
+                yield from draw_missing(case)
+            finally:
+                case.close()
+
+        self._copies_job = Job(work, self)
+        self._copies_job.told.connect(lambda numbers: self.model.take_in(numbers) if self.case is mine else None)
+        self._copies_job.start()
+
+    def remember(self, what: str, state: dict[str, object]) -> None:
+        """Keeps the choices of a place with the case."""
+        if self.case is not None:
+            self.case.put(f"choices {what}", json.dumps(state))
+
+    def recall(self, what: str) -> dict[str, Any]:
+        """The choices of a place that were kept with the case, empty where there are none."""
+        text = self.case.get(f"choices {what}") if self.case else ""
+        return dict(json.loads(text)) if text else {}
+
+    def saved_filters(self) -> dict[str, str]:
+        """The case's own filters by name, in their stored form."""
+        text = self.case.get("filters") if self.case else ""
+        return dict(json.loads(text)) if text else {}
+
+    def save_filter(self, name: str, text: str) -> None:
+        """Keeps a filter with the case; an empty text forgets it."""
+        if self.case is not None:
+            filters = {k: v for k, v in self.saved_filters().items() if k != name}
+            self.case.put("filters", json.dumps({**filters, name: text} if text else filters))
+
+    @property
+    def looking_over(self) -> bool:
+        """Copies are looked for, or missing small pictures drawn."""
+        return self._copies_job is not None and self._copies_job.running
 
     def add_sources(self, paths: list[str]) -> None:
         """Adds folders and files; nothing is written to them, ever."""
@@ -98,11 +212,61 @@ class Session(QObject):
         for path in paths:
             self.case.add_source(str(Path(path).absolute()))
         self.sources_changed.emit()
+        self.list_sources()
 
     def remove_source(self, path: str) -> None:
         if self.case is not None:
             self.case.remove_source(path)
             self.sources_changed.emit()
+            self.list_sources()
+
+    def list_sources(self) -> None:
+        """Lists what lies in the sources, in the background; ``listed`` carries the listing as it grows."""
+        if self._list_job is not None:
+            self._list_job.stop()
+        paths = self.sources
+        self._list_job = Job(lambda: list_sources(paths), self)
+        job = self._list_job
+        job.told.connect(lambda listing: self.listed.emit(listing) if self._list_job is job else None)
+        job.start()
+
+    # Donors named beforehand
+
+    @property
+    def donor_folders(self) -> list[str]:
+        """Folders with healthy files that may lend to any damaged one."""
+        return list(self.recall("donors").get("folders", []))
+
+    def set_donor_folders(self, folders: Sequence[str]) -> None:
+        """Names the donor folders anew and examines what lies there."""
+        self.remember("donors", {"folders": list(dict.fromkeys(folders))})
+        self.sources_changed.emit()
+        self.examine_donors()
+
+    def examine_donors(self) -> None:
+        """Examines the files in the donor folders, in the background; the whole ones become lenders."""
+        self.lenders = []
+        if self._donor_job is not None:
+            self._donor_job.stop()
+        folders = self.donor_folders
+        if not folders:
+            return
+
+        def work() -> Iterator[Examination]:
+            for entry in itertools.islice(walk(folders), _LENDERS):
+                if entry.skipped is None:
+                    yield examine_file(entry.path)
+
+        self._donor_job = job = Job(work, self)
+        job.told.connect(lambda e: self.lenders.append(e) if is_donor(e) and self._donor_job is job else None)
+        job.ended.connect(
+            lambda _: (
+                self.said.emit(f"{len(self.lenders):,} healthy files can lend to damaged ones.")
+                if self._donor_job is job
+                else None
+            )
+        )
+        job.start()
 
     @property
     def sources(self) -> list[str]:
@@ -142,20 +306,15 @@ class Session(QObject):
             finally:
                 case.close()
 
-        self._begun = (time.monotonic(), -1)
+        self._rate = Rate()
         self._run_job = Job(work, self)
         self._run_job.told.connect(self._on_progress)
         self._run_job.ended.connect(self._on_run_ended)
         self._run_job.start()
 
     def _on_progress(self, progress: Progress) -> None:
-        started, first = self._begun
-        if first < 0:
-            self._begun = (time.monotonic(), progress.bytes)
-            started, first = self._begun
         self.model.take_in(progress.numbers)
-        elapsed = time.monotonic() - started
-        rate = (progress.bytes - first) / elapsed if elapsed > 0.5 else 0.0
+        rate = self._rate.after(progress.bytes, time.monotonic(), self.paused)
         left = (progress.bytes_total - progress.bytes) / rate if rate > 0 else None
         self.run_told.emit(RunState(progress, rate, left, self.paused))
 
@@ -163,6 +322,7 @@ class Session(QObject):
         self.run_ended.emit(problem)
         if problem:
             self.said.emit(f"The run ended early: {problem}")
+        self.look_over()
 
     @property
     def paused(self) -> bool:
@@ -180,6 +340,20 @@ class Session(QObject):
         if self._run is not None:
             self._run.batch.resume()
 
+    def waiting(self, text: str) -> list[str]:
+        """Paths of files that wait for the run and hold all words of ``text``."""
+        words = text.casefold().split()
+        if self._run is None or not self.run_running or not words:
+            return []
+        return [p for p in self._run.batch.waiting() if all(w in p.casefold() for w in words)]
+
+    def examine_first(self, text: str) -> int:
+        """Brings the waiting files that hold the words forward; how many they are."""
+        paths = self.waiting(text)
+        if paths and self._run is not None:
+            self._run.batch.bring_forward(paths)
+        return len(paths)
+
     def stop_run(self) -> None:
         if self._run is not None:
             self._run.batch.cancel()
@@ -194,32 +368,42 @@ class Session(QObject):
         examination = self.examination(number)
         if examination is None or self.case is None:
             return []
-        rows = [r for r in self.model.all_rows() if r.format == examination.format and r.verdict.value == "intact"]
-        return fitting_donors(
-            examination,
-            [e for r in rows[:400] if (e := self.case.examination(r.id)) is not None and is_donor(e)],
-        )
+        return fitting_donors(examination, [*self.lenders, *self._lenders(self.case, examination, _LENDERS_SHOWN)])
 
-    def repair(self, numbers: list[int], method: str | None = None) -> None:
+    @staticmethod
+    def _lenders(case: Case, examination: Examination, most: int) -> list[Examination]:
+        """Whole files of the same format, those of the same camera first; as many as are worth comparing."""
+        camera = str(examination.media.get("camera", ""))
+        found = (case.examination(n) for n in case.whole_files(examination.format, camera, most))
+        return [e for e in found if e is not None and is_donor(e)]
+
+    def repair(self, tasks: Sequence[Task]) -> None:
         """Repairs files in the background, each into a new file; the best result of each is kept."""
         if self.case is None or (self._repair_job is not None and self._repair_job.running):
             self.said.emit("A repair is running. The next can begin when it has ended.")
             return
-        path, into = self.case.path, self.results_folder
+        path, into, named = self.case.path, self.results_folder, tuple(self.lenders)
 
         def work() -> Iterator[RepairTold]:
             case = Case(path)
             try:
-                donors = [
-                    e for row in case.files() if row.verdict.value == "intact" and (e := case.examination(row.id))
-                ]
-                for done, number in enumerate(numbers, 1):
-                    examination = case.examination(number)
+                for done, task in enumerate(tasks, 1):
+                    examination = case.examination(task.file)
                     if examination is None:
                         continue
-                    outcome = repair_file(examination, into, donors, method)
-                    case.add_repair(number, outcome, outcome.status is RepairStatus.REPAIRED)
-                    yield RepairTold(number, outcome, done, len(numbers))
+                    if task.donor is not None:
+                        known = [e for e in named if e.path == task.donor]
+                        lenders = known or [e for e in (case.examination_of(task.donor),) if e is not None]
+                    else:
+                        lenders = [*named, *self._lenders(case, examination, _LENDERS)]
+                    outcome = repair_file(examination, into, lenders, task.method)
+                    best = max((r.outcome.score_after or 0.0 for r in case.repairs(task.file) if r.kept), default=-1.0)
+                    case.add_repair(
+                        task.file,
+                        outcome,
+                        outcome.status is RepairStatus.REPAIRED and (outcome.score_after or 0.0) >= best,
+                    )
+                    yield RepairTold(task.file, outcome, done, len(tasks))
             finally:
                 case.close()
 
@@ -228,6 +412,25 @@ class Session(QObject):
         self._repair_job.ended.connect(self.repair_ended)
         self._repair_job.start()
 
+    @property
+    def repairing(self) -> bool:
+        """Repairs are being done."""
+        return self._repair_job is not None and self._repair_job.running
+
+    def stop_repairs(self) -> None:
+        """Ends a batch after the repair it is at; what is done stays."""
+        if self._repair_job is not None:
+            self._repair_job.stop()
+
+    def repairs(self, number: int | None = None) -> list[KeptRepair]:
+        """The repairs done to a file, or in the whole case."""
+        return self.case.repairs(number) if self.case else []
+
+    def small_picture(self, number: int) -> QImage | None:
+        """A file's small picture, None where there is none."""
+        jpeg = self.case.thumbnail(number) if self.case else None
+        return QImage.fromData(jpeg) if jpeg else None
+
     def keep_repair(self, number: int, repair: int | None) -> None:
         """Keeps one result of a file, or none."""
         if self.case is not None:
@@ -235,18 +438,32 @@ class Session(QObject):
 
     # Delivery
 
-    def plan(self, numbers: list[int], arrangement: Arrangement, repaired: bool) -> None:
-        """Works out the delivery in the background; ``planned`` carries its items. A later request replaces it."""
+    def plan(self, chosen: list[int] | None, rule: Rule, layout: Layout, new_for: Path | None = None) -> None:
+        """Works out the delivery in the background; ``planned`` carries a Planned. A later request replaces it.
+
+        ``chosen`` goes out instead of what the rule admits; with ``new_for`` only what that target does not have.
+        """
         if self.case is None:
             return
-        path = self.case.path
+        path, rows = self.case.path, tuple(self.model.all_rows())
         self._plan_number += 1
         number = self._plan_number
 
-        def work() -> Iterator[tuple[int, list[Item]]]:
+        def work() -> Iterator[tuple[int, Planned]]:
             case = Case(path)
             try:
-                yield number, plan_delivery(case, numbers, arrangement, repaired)
+                after = {r.file: r.outcome.score_after for r in case.repairs() if r.kept}
+                if chosen is not None:
+                    numbers = chosen
+                else:
+                    numbers = [r.id for r in rows if rule.admits(r, after.get(r.id) if layout.repaired else None)]
+                items = plan_delivery(case, numbers, layout)
+                there = len(items)
+                if new_for is not None:
+                    items = only_new(case, items, new_for)
+                yield number, Planned(tuple(items), there - len(items))
+            except PatternError as error:
+                yield number, Planned((), 0, str(error))
             finally:
                 case.close()
 
@@ -255,12 +472,12 @@ class Session(QObject):
         self._plan_job = job
         job.start()
 
-    def _on_planned(self, result: tuple[int, list[Item]]) -> None:
-        number, items = result
+    def _on_planned(self, result: tuple[int, Planned]) -> None:
+        number, planned = result
         if number == self._plan_number:
-            self.planned.emit(items)
+            self.planned.emit(planned)
 
-    def deliver(self, items: list[Item], target: Path) -> None:
+    def deliver(self, items: Sequence[Item], target: Path) -> None:
         """Copies and compares in the background, then writes the reports."""
         if self.case is None or (self._delivery_job is not None and self._delivery_job.running):
             return
@@ -279,13 +496,21 @@ class Session(QObject):
         self._delivery_job.ended.connect(self.delivery_ended)
         self._delivery_job.start()
 
+    def _jobs(self) -> tuple[Job | None, ...]:
+        return (
+            self._run_job, self._repair_job, self._delivery_job, self._plan_job, self._load_job, self._copies_job,
+            self._list_job, self._donor_job,
+        )  # fmt: skip
+
     def close(self) -> None:
         """Ends all work; what is known is in the case."""
         self.stop_run()
-        for job in (self._run_job, self._repair_job, self._delivery_job, self._plan_job):
+        for job in self._jobs():
             if job is not None:
                 job.stop()
                 job.wait(20)
+        self.model.close()
         if self.case is not None:
+            self.case.put("window", "closed")
             self.case.close()
             self.case = None

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from collections import Counter, OrderedDict
-from dataclasses import dataclass, replace
+from collections import OrderedDict
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, QTimer, Signal
 from PySide6.QtGui import QImage
 
+from jugal.app.bridge.thumbs import ThumbLoader
 from jugal.app.widgets.horizon import BINS
 from jugal.app.widgets.strip import in_words
+from jugal.case.catalog import Catalog, Facet, Filter, Shown, SortKey
 from jugal.case.store import Case, FileRow
 from jugal.model.finding import Finding
-from jugal.model.result import Kind, RepairPlan, Verdict
+from jugal.model.result import RepairPlan, Verdict
 from jugal.model.strip import StripSpan
 
 COLUMNS = ("", "File", "Strip", "Score", "Verdict", "Format", "Size")
@@ -24,25 +26,14 @@ StripRole = Qt.ItemDataRole.UserRole + 2
 ThumbRole = Qt.ItemDataRole.UserRole + 3
 DetailRole = Qt.ItemDataRole.UserRole + 4
 Index = QModelIndex | QPersistentModelIndex
-_VERDICTS = list(Verdict)
-_KINDS = list(Kind)
+_KEY_OF = {
+    NAME: SortKey.NAME, SCORE: SortKey.SCORE, VERDICT: SortKey.VERDICT, FORMAT: SortKey.FORMAT, SIZE: SortKey.SIZE,
+}  # fmt: skip
 _CACHE = 600
-
-
-@dataclass(frozen=True, slots=True)
-class Filter:
-    """What is shown. Files without a score pass unless the score range is narrowed; they are counted apart then."""
-
-    text: str = ""
-    kind: Kind | None = None
-    format: str = ""
-    verdict: Verdict | None = None
-    low: float = 0.0
-    high: float = 100.0
-
-    @property
-    def is_open(self) -> bool:
-        return self == Filter()
+_AHEAD = 30
+_TOGETHER_MS = 60
+#: Rows of a large case that are taken in between two turns of the event loop.
+CHUNK = 3000
 
 
 class FilesModel(QAbstractTableModel):
@@ -50,113 +41,78 @@ class FilesModel(QAbstractTableModel):
 
     changed = Signal()
 
-    def __init__(self, parent: object = None) -> None:
+    def __init__(self) -> None:
         super().__init__()
         self._case: Case | None = None
-        self._rows: list[FileRow] = []
-        self._at: dict[int, int] = {}
-        self._names: list[str] = []
-        self._columns: dict[str, NDArray] = {}
-        self._shown: NDArray[np.int64] = np.empty(0, np.int64)
+        self.catalog = Catalog()
         self._filter = Filter()
-        self._sort: tuple[int, bool] | None = None
+        self._result = Shown(np.empty(0, np.int64))
+        self._shown: NDArray[np.int64] = self._result.numbers
+        self._where: NDArray[np.int64] | None = None
+        self._keys: tuple[tuple[SortKey, bool], ...] = ()
         self._strips: OrderedDict[int, tuple[StripSpan, ...]] = OrderedDict()
         self._thumbs: OrderedDict[int, QImage | None] = OrderedDict()
         self._details: OrderedDict[int, tuple[tuple[Finding, ...], tuple[RepairPlan, ...]]] = OrderedDict()
-        self.without_score = 0
-        self._rebuild()
+        self._loader: ThumbLoader | None = None
+        self._asked: set[int] = set()
+        self._came = QTimer(self)
+        self._came.setSingleShot(True)
+        self._came.setInterval(_TOGETHER_MS)
+        self._came.timeout.connect(self._show_thumbs)
 
     # Content
 
-    def set_case(self, case: Case | None) -> None:
-        """Shows another case."""
+    def set_case(self, case: Case | None) -> int:
+        """Shows another case: its first rows at once. Returns the number after which ``take_rows`` goes on, 0 at the end."""
         self.beginResetModel()
         self._case = case
-        self._rows = list(case.files()) if case else []
-        self._at = {row.id: i for i, row in enumerate(self._rows)}
-        self._names = [row.path.rsplit("/", 1)[-1].casefold() for row in self._rows]
-        self._forget()
-        self._rebuild()
+        self.close()
+        self._loader = ThumbLoader(case.path) if case else None
+        if self._loader is not None:
+            self._loader.ready.connect(self._thumb_came)
+        self.catalog = Catalog()
+        rows = case.some_files(0, CHUNK) if case else []
+        self.catalog.take_in(rows)
+        for cache in (self._strips, self._thumbs, self._details):
+            cache.clear()
+        self._asked.clear()
+        self._result = self.catalog.select(self._filter)
+        self._shown, self._where = self.catalog.order(self._result.numbers, self._keys), None
         self.endResetModel()
         self.changed.emit()
+        return rows[-1].id if len(rows) == CHUNK else 0
 
-    def take_in(self, numbers: tuple[int, ...]) -> None:
+    def close(self) -> None:
+        """Ends the thread that reads small pictures."""
+        if self._loader is not None:
+            self._loader.close()
+            self._loader = None
+
+    def take_in(self, numbers: Sequence[int]) -> None:
         """Rows that are new or changed in the case."""
         if self._case is None or not numbers:
             return
+        rows: list[FileRow] = []
         for at in range(0, len(numbers), 500):
-            for row in self._case.rows(numbers[at : at + 500]):
-                place = self._at.get(row.id)
-                if place is None:
-                    self._at[row.id] = len(self._rows)
-                    self._rows.append(row)
-                    self._names.append(row.path.rsplit("/", 1)[-1].casefold())
-                else:
-                    self._rows[place] = row
-                for cache in (self._strips, self._thumbs, self._details):
-                    cache.pop(row.id, None)
-        self._reshow()
+            rows += self._case.rows(numbers[at : at + 500])
+        for row in rows:
+            for cache in (self._strips, self._thumbs, self._details):
+                cache.pop(row.id, None)
+        self.take_rows(rows)
 
-    def _forget(self) -> None:
-        self._strips.clear()
-        self._thumbs.clear()
-        self._details.clear()
+    def take_rows(self, rows: list[FileRow]) -> None:
+        """Adds rows or puts them in place of older ones.
 
-    def _rebuild(self) -> None:
-        rows = self._rows
-        self._columns = {
-            "score": np.array([np.nan if r.score is None else r.score for r in rows], np.float64),
-            "size": np.array([r.size for r in rows], np.int64),
-            "kind": np.array([_KINDS.index(r.kind) for r in rows], np.int8),
-            "verdict": np.array([_VERDICTS.index(r.verdict) for r in rows], np.int8),
-            "format": np.array([r.format for r in rows], object),
-        }
-        self._shown = self._select()
-
-    def _select(self) -> NDArray[np.int64]:
-        f, c = self._filter, self._columns
-        keep = np.ones(len(self._rows), bool)
-        if f.kind is not None:
-            keep &= c["kind"] == _KINDS.index(f.kind)
-        if f.verdict is not None:
-            keep &= c["verdict"] == _VERDICTS.index(f.verdict)
-        if f.format:
-            keep &= c["format"] == f.format
-        if f.text:
-            wanted = f.text.casefold().split()
-            keep &= np.array([all(w in name for w in wanted) for name in self._names], bool)
-        self.without_score = 0
-        if (f.low, f.high) != (0.0, 100.0):
-            unscored = np.isnan(c["score"])
-            self.without_score = int((keep & unscored).sum())
-            keep &= ~unscored & (c["score"] >= f.low) & (c["score"] <= f.high)
-        shown = np.flatnonzero(keep)
-        if self._sort is not None and shown.size:
-            column, descending = self._sort
-            order = self._order(column, shown)
-            shown = shown[order[::-1] if descending else order]
-        return shown
-
-    def _order(self, column: int, shown: NDArray[np.int64]) -> NDArray[np.int64]:
-        if column == SCORE:
-            return np.argsort(np.nan_to_num(self._columns["score"][shown], nan=101.0), kind="stable")
-        if column in (SIZE, VERDICT):
-            return np.argsort(self._columns["size" if column == SIZE else "verdict"][shown], kind="stable")
-        if column == FORMAT:
-            return np.argsort(self._columns["format"][shown].astype(str), kind="stable")
-        names = np.array([self._names[i] for i in shown], object)
-        return np.argsort(names.astype(str), kind="stable")
-
-    def _reshow(self) -> None:
-        """New rows at the end come in as insertions where nothing else moves; else everything is laid out anew."""
+        New rows at the end come in as insertions where nothing else moves; else everything is laid out anew.
+        """
+        self.catalog.take_in(rows)
         before = self._shown
-        self._rebuild()
-        after = self._shown
-        self._shown = before
+        self._result = self.catalog.select(self._filter)
+        after = self.catalog.order(self._result.numbers, self._keys)
         if after.size >= before.size and np.array_equal(after[: before.size], before):
             if after.size > before.size:
                 self.beginInsertRows(QModelIndex(), before.size, after.size - 1)
-                self._shown = after
+                self._shown, self._where = after, None
                 self.endInsertRows()
             if before.size:
                 self.dataChanged.emit(self.index(0, 0), self.index(int(before.size) - 1, len(COLUMNS) - 1))
@@ -166,12 +122,13 @@ class FilesModel(QAbstractTableModel):
 
     def _relay(self, after: NDArray[np.int64]) -> None:
         self.layoutAboutToBeChanged.emit()
-        old = [(index, self.number_at(index.row())) for index in self.persistentIndexList()]
-        self._shown = after
-        place = {self._rows[i].id: at for at, i in enumerate(after)}
-        for index, number in old:
-            to = place.get(number if number is not None else -1)
-            self.changePersistentIndex(index, self.index(to, index.column()) if to is not None else QModelIndex())
+        held = [(index, int(self._shown[index.row()])) for index in self.persistentIndexList()]
+        self._shown, self._where = after, None
+        place = np.full(len(self.catalog), -1, np.int64)
+        place[after] = np.arange(after.size)
+        # One call for all: an index at a time takes seconds where thousands of rows are chosen.
+        to = [self.index(int(place[at]), index.column()) if place[at] >= 0 else QModelIndex() for index, at in held]
+        self.changePersistentIndexList([index for index, _ in held], to)
         self.layoutChanged.emit()
 
     # Filter and sort
@@ -180,66 +137,93 @@ class FilesModel(QAbstractTableModel):
     def filter(self) -> Filter:
         return self._filter
 
-    def set_filter(self, **changes: object) -> None:
-        """Changes parts of the filter."""
-        self._filter = replace(self._filter, **changes)  # type: ignore[arg-type]
-        self._relay(self._select())
+    def set_filter(self, wanted: Filter) -> None:
+        """Shows what the filter lets through."""
+        if wanted == self._filter:
+            return
+        self._filter = wanted
+        self._result = self.catalog.select(wanted)
+        self._relay(self.catalog.order(self._result.numbers, self._keys))
         self.changed.emit()
 
-    def clear_filter(self) -> None:
-        self._filter = Filter()
-        self._relay(self._select())
+    @property
+    def kept_apart(self) -> tuple[int, str]:
+        """How many files lack what the filter asks for, and what that is."""
+        return self._result.lacking, self._result.lacking_words
+
+    @property
+    def problem(self) -> str:
+        """What is wrong with the query, empty where it was understood."""
+        return self._result.problem
+
+    @property
+    def keys(self) -> tuple[tuple[SortKey, bool], ...]:
+        """The order: keys with whether they run downwards, the first first."""
+        return self._keys
+
+    def set_keys(self, keys: Sequence[tuple[SortKey, bool]]) -> None:
+        """Puts the rows in the order of ``keys``; none is as found."""
+        self._keys = tuple(keys)
+        self._relay(self.catalog.order(self._result.numbers, self._keys))
         self.changed.emit()
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
-        self._sort = (column, order == Qt.SortOrder.DescendingOrder) if column >= 0 else None
-        self._relay(self._select())
-        self.changed.emit()
+        """By a column; what was the first key becomes the second."""
+        key = _KEY_OF.get(column)
+        if key is None:
+            self.set_keys(())
+            return
+        older = next((k for k in self._keys if k[0] is not key), None)
+        self.set_keys(((key, order == Qt.SortOrder.DescendingOrder), *([older] if older else [])))
 
-    # Counts
+    def counts(self, facets: Sequence[Facet] = tuple(Facet)) -> dict[Facet, dict[str, int]]:
+        """How many files each value of these facets would show, the rest of the filter holding."""
+        return self.catalog.counts(self._filter, facets)
 
-    def counts(self) -> dict[str, Counter]:
-        """How many files there are of each kind, format and verdict, whatever is shown."""
-        return {
-            "kind": Counter(r.kind for r in self._rows),
-            "format": Counter(r.format for r in self._rows),
-            "verdict": Counter(r.verdict for r in self._rows),
-        }
-
-    def horizon(self) -> dict[Verdict, NDArray[np.float64]]:
-        """Per verdict the number of files in each class of score, for the kind and format shown."""
-        out: dict[Verdict, NDArray[np.float64]] = {}
-        score, verdict = self._columns["score"], self._columns["verdict"]
-        known = ~np.isnan(score)
-        for v in (Verdict.INTACT, Verdict.REPAIRABLE, Verdict.DAMAGED, Verdict.UNRECOVERABLE):
-            values = score[known & (verdict == _VERDICTS.index(v))]
-            out[v] = np.bincount((values / 2).astype(np.int64).clip(0, BINS - 1), minlength=BINS).astype(np.float64)
-        return out
+    def horizon(self, of_bytes: bool = False) -> dict[Verdict, NDArray[np.float64]]:
+        """Per verdict the number of files (or bytes) in each class of score, the rest of the filter holding."""
+        return self.catalog.weights(self._filter, of_bytes, BINS)
 
     def total(self) -> int:
-        return len(self._rows)
+        return len(self.catalog)
 
     def shown_numbers(self) -> list[int]:
-        return [self._rows[i].id for i in self._shown]
+        return [self.catalog.rows[i].id for i in self._shown]
 
     def shown_bytes(self, top: int = 0, bottom: int | None = None) -> int:
         """Bytes of the shown files from row ``top`` to ``bottom``, both among them."""
         part = self._shown[top : None if bottom is None else bottom + 1]
-        return int(self._columns["size"][part].sum()) if self._rows else 0
+        return int(self.catalog.column("bytes")[part].sum())
 
     def all_rows(self) -> list[FileRow]:
-        return self._rows
+        return self.catalog.rows
+
+    def row_at(self, row: int) -> FileRow | None:
+        """What is shown in a row; for painting, which would lose half its time on the way through roles."""
+        return self.catalog.rows[self._shown[row]] if 0 <= row < self._shown.size else None
+
+    def strip_at(self, row: int) -> tuple[StripSpan, ...]:
+        """The strip of a shown row."""
+        number = self.number_at(row)
+        return self._strip(number) if number is not None else ()
+
+    def thumb_at(self, row: int) -> QImage | None:
+        """The small picture of a shown row, None while it is being read."""
+        number = self.number_at(row)
+        return self._thumb(number) if number is not None else None
 
     def number_at(self, row: int) -> int | None:
-        return self._rows[self._shown[row]].id if 0 <= row < self._shown.size else None
+        return self.catalog.rows[self._shown[row]].id if 0 <= row < self._shown.size else None
 
     def place_of(self, number: int) -> int:
         """The shown row of a file, -1 where it is not shown."""
-        at = self._at.get(number)
+        at = self.catalog.place(number)
         if at is None:
             return -1
-        hits = np.flatnonzero(self._shown == at)
-        return int(hits[0]) if hits.size else -1
+        if self._where is None or at >= self._where.size:
+            self._where = np.full(len(self.catalog), -1, np.int64)
+            self._where[self._shown] = np.arange(self._shown.size)
+        return int(self._where[at])
 
     # Qt
 
@@ -257,7 +241,7 @@ class FilesModel(QAbstractTableModel):
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         if not index.isValid() or index.row() >= self._shown.size:
             return None
-        row = self._rows[self._shown[index.row()]]
+        row = self.catalog.rows[self._shown[index.row()]]
         if role == RowRole:
             return row
         if role == StripRole:
@@ -276,7 +260,7 @@ class FilesModel(QAbstractTableModel):
 
     def _text(self, row: FileRow, column: int) -> str:
         if column == NAME:
-            return row.path.rsplit("/", 1)[-1].encode("utf-8", "replace").decode()
+            return row.name
         if column == SCORE:
             return "–" if row.score is None else f"{row.score:.0f}"
         if column == VERDICT:
@@ -288,19 +272,35 @@ class FilesModel(QAbstractTableModel):
         return ""
 
     def _strip(self, number: int) -> tuple[StripSpan, ...]:
+        """A file's strip. Those of the rows below it come with it, since they are asked for next."""
         if number not in self._strips:
-            self._strips[number] = self._case.strip(number)[0] if self._case else ()
-            if len(self._strips) > _CACHE:
+            row = max(0, self.place_of(number))
+            wanted = {number, *(self.catalog.rows[i].id for i in self._shown[row : row + _AHEAD])} - self._strips.keys()
+            self._strips.update(dict.fromkeys(wanted, ()))
+            self._strips.update(self._case.strips(sorted(wanted)) if self._case else {})
+            while len(self._strips) > _CACHE:
                 self._strips.popitem(last=False)
         return self._strips[number]
 
     def _thumb(self, number: int) -> QImage | None:
-        if number not in self._thumbs:
-            jpeg = self._case.thumbnail(number) if self._case else None
-            self._thumbs[number] = QImage.fromData(jpeg) if jpeg else None
-            if len(self._thumbs) > _CACHE:
-                self._thumbs.popitem(last=False)
-        return self._thumbs[number]
+        """The small picture, or None while it is being read; the row is then drawn again when it has come."""
+        if number not in self._thumbs and number not in self._asked and self._loader is not None:
+            self._asked.add(number)
+            self._asked.difference_update(self._loader.ask(number))
+        return self._thumbs.get(number)
+
+    def _thumb_came(self, number: int, image: QImage | None) -> None:
+        self._asked.discard(number)
+        self._thumbs[number] = image
+        if len(self._thumbs) > _CACHE:
+            self._thumbs.popitem(last=False)
+        if not self._came.isActive():
+            self._came.start()
+
+    def _show_thumbs(self) -> None:
+        """The rows are drawn again once for all pictures that came meanwhile."""
+        if self._shown.size:
+            self.dataChanged.emit(self.index(0, THUMB), self.index(int(self._shown.size) - 1, NAME), [ThumbRole])
 
     def _detail(self, number: int) -> tuple[tuple[Finding, ...], tuple[RepairPlan, ...]]:
         if number not in self._details:

@@ -29,6 +29,10 @@ class Theme:
     verdict: dict[Verdict, str]
 
     @property
+    def matter_payload(self) -> str:
+        return self.matter[Matter.PAYLOAD]
+
+    @property
     def matter_damaged(self) -> str:
         return self.matter[Matter.DAMAGED]
 
@@ -151,6 +155,12 @@ QPushButton[role="main"] {{ background: {t.accent}; color: {t.on_accent}; border
 QPushButton[role="main"]:disabled {{ background: {t.line}; color: {t.ink}; border-color: {t.line}; }}
 QToolButton[role="word"] {{ border: none; border-bottom: 2px dotted {t.accent}; border-radius: 0; background: transparent; padding: 2px 4px; color: {t.ink}; }}
 QToolButton[role="word"]:focus {{ border-bottom: 2px solid {t.accent}; }}
+QToolButton[role="token"] {{ background: {t.selection}; border: 1px solid {t.accent}; border-radius: 2px; padding: 3px 7px; color: {t.ink}; }}
+QToolButton[role="token"]:focus {{ border: 2px solid {t.accent}; padding: 2px 6px; }}
+QTabBar {{ background: transparent; }}
+QTabBar::tab {{ background: transparent; color: {t.soft_ink}; border: none; border-bottom: 2px solid transparent; padding: 4px 10px; }}
+QTabBar::tab:selected {{ color: {t.ink}; border-bottom: 2px solid {t.accent}; }}
+QTabBar:focus {{ border-bottom: 1px solid {t.accent}; }}
 QToolButton::menu-indicator {{ image: none; width: 0; }}
 QToolButton[role="station"] {{ border: none; border-radius: 0; background: transparent; padding: 8px 18px 9px 18px; text-align: left; }}
 QToolButton[role="station"]:checked {{ background: {t.surface}; border-top: 3px solid {t.accent}; padding-top: 5px; color: {t.accent}; }}
@@ -165,6 +175,10 @@ QMenu {{ background: {t.raised}; border: 1px solid {t.line}; }}
 QMenu::item {{ padding: 5px 22px; }} QMenu::item:selected {{ background: {t.selection}; }}
 QCheckBox {{ background: transparent; spacing: 7px; }}
 QCheckBox:focus {{ color: {t.accent}; }}
+QCheckBox::indicator, QListView::indicator, QTableView::indicator {{ width: {scaled(13)}px; height: {scaled(13)}px; border: 1px solid {t.soft_ink}; border-radius: 2px; background: {t.raised}; }}
+QCheckBox::indicator:checked, QListView::indicator:checked, QTableView::indicator:checked {{ background: {t.accent}; border: 1px solid {t.ink}; }}
+QCheckBox::indicator:checked:disabled {{ background: {t.soft_ink}; }}
+QCheckBox:disabled {{ color: {t.soft_ink}; }}
 QScrollArea {{ border: none; }}
 QFrame[role="card"] {{ background: {t.surface}; border: 1px solid {t.line}; border-radius: 4px; }}
 QFrame[role="card"] QWidget {{ background: {t.surface}; }}
@@ -176,6 +190,8 @@ QScrollBar:vertical {{ width: 12px; }} QScrollBar:horizontal {{ height: 12px; }}
 QScrollBar::handle {{ background: {t.soft_ink}; border: 3px solid {t.ground}; border-radius: 5px; min-height: 30px; min-width: 30px; }}
 QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: none; border: none; width: 0; height: 0; }}
 QFrame[role="bar"] {{ background: {t.ground}; border-bottom: 1px solid {t.line}; }}
+QFrame[role="palette"] {{ background: {t.raised}; border: 2px solid {t.accent}; border-radius: 4px; }}
+QPlainTextEdit {{ background: {t.surface}; border: 1px solid {t.line}; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
 QSplitter::handle {{ background: {t.ground}; width: 6px; }}
 QToolTip {{ background: {t.raised}; color: {t.ink}; border: 1px solid {t.line}; }}
 """

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
-from PySide6.QtCore import QTimer, QUrl
+from PySide6.QtCore import Qt, QTimer, QUrl
 from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -13,19 +14,26 @@ from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
     QHeaderView,
+    QLabel,
     QLineEdit,
+    QMenu,
     QProgressBar,
     QPushButton,
+    QScrollArea,
+    QSpinBox,
     QTableWidget,
     QTableWidgetItem,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
-from jugal.app.controllers.session import Session
+from jugal.app.controllers.session import Planned, Session
 from jugal.app.style import tokens
 from jugal.app.views.intake import label
-from jugal.engine.delivery import Arrangement, Delivered, Fit, Item, check_fit
+from jugal.app.widgets.flow import FlowLayout
+from jugal.engine.delivery import Arrangement, Delivered, Fit, Item, Layout, Rule, check_fit
+from jugal.engine.naming import AS_FOUND, FIELDS
 from jugal.model.result import Verdict
 from jugal.model.words import human_size
 
@@ -49,8 +57,8 @@ class HandoverView(QWidget):
         layout = QHBoxLayout(self)
         layout.setContentsMargins(tokens.MARGIN, tokens.MARGIN, tokens.MARGIN, tokens.MARGIN)
         layout.setSpacing(tokens.MARGIN)
-        layout.addWidget(self._rule_card(), 2)
-        layout.addWidget(self._list_card(), 3)
+        layout.addWidget(self._rule_card(), 5)
+        layout.addWidget(self._list_card(), 6)
         self._later = QTimer(self)
         self._later.setSingleShot(True)
         self._later.setInterval(200)
@@ -58,28 +66,41 @@ class HandoverView(QWidget):
         session.delivery_told.connect(self._told)
         session.delivery_ended.connect(self._ended)
         session.planned.connect(self._planned)
+        session.case_changed.connect(self._recall)
 
     def _rule_card(self) -> QWidget:
         card = QFrame()
         card.setProperty("role", "card")
-        box = QVBoxLayout(card)
+        outer = QVBoxLayout(card)
+        outer.setContentsMargins(0, 0, 0, 0)
+        inner = QWidget()
+        box = QVBoxLayout(inner)
         box.addWidget(label("What goes out?", "title"))
-        self.checks: dict[Verdict, QCheckBox] = {}
-        for verdict, words in _WORDS.items():
-            check = QCheckBox(words)
-            check.setChecked(verdict in (Verdict.INTACT, Verdict.REPAIRABLE, Verdict.DAMAGED))
-            check.toggled.connect(self._later_plan)
-            self.checks[verdict] = check
-            box.addWidget(check)
-        self.repaired = QCheckBox("Repaired copies in place of their originals")
-        self.repaired.setChecked(True)
-        self.repaired.toggled.connect(self._later_plan)
-        box.addWidget(self.repaired)
         self.hand = label("", "soft")
         box.addWidget(self.hand)
         self.everything = QPushButton("Go by the rule again")
         self.everything.clicked.connect(lambda: self.choose(None))
         box.addWidget(self.everything)
+        ticks = FlowLayout(spacing=10)
+        self.checks: dict[Verdict, QCheckBox] = {}
+        for verdict, words in _WORDS.items():
+            check = QCheckBox(words)
+            check.setChecked(verdict in Rule().verdicts)
+            check.toggled.connect(self._later_plan)
+            self.checks[verdict] = check
+            ticks.addWidget(check)
+        box.addLayout(ticks)
+        self.least = QSpinBox()
+        self.least.setRange(0, 100)
+        self.least.setAccessibleName("Lowest score that goes out")
+        self.least.valueChanged.connect(self._later_plan)
+        box.addLayout(self._line("From a score of", self.least))
+        self.best = QCheckBox("Of copies only the best one")
+        self.repaired = QCheckBox("Repaired copies instead of originals")
+        self.repaired.setChecked(True)
+        for check in (self.best, self.repaired):
+            check.toggled.connect(self._later_plan)
+            box.addWidget(check)
         box.addSpacing(tokens.GAP)
         box.addWidget(label("How is it laid out?", "heading"))
         self.arrangement = QComboBox()
@@ -87,25 +108,69 @@ class HandoverView(QWidget):
         for arrangement in Arrangement:
             self.arrangement.addItem(arrangement.value, arrangement)
         self.arrangement.currentIndexChanged.connect(self._later_plan)
-        box.addWidget(self.arrangement)
+        self.most = QSpinBox()
+        self.most.setRange(0, 100_000)
+        self.most.setSpecialValueText("any number of")
+        self.most.setAccessibleName("Most files in a folder")
+        self.most.valueChanged.connect(self._later_plan)
+        box.addLayout(self._line("Folders", self.arrangement, "with", self.most, "files each"))
+        self.pattern = QLineEdit(AS_FOUND)
+        self.pattern.setAccessibleName("Pattern of the names")
+        self.pattern.setToolTip("\n".join(f"{{{field}}}: {words}" for field, words in FIELDS.items()))
+        self.pattern.textChanged.connect(self._later_plan)
+        self.fields = QToolButton()
+        self.fields.setText("Fields")
+        self.fields.setAccessibleName("Fields for the names")
+        self.fields.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        menu = QMenu(self.fields)
+        for field, words in FIELDS.items():
+            menu.addAction(f"{{{field}}}  {words}").triggered.connect(
+                lambda _=False, field=field: self.pattern.insert(f"{{{field}}}")
+            )
+        self.fields.setMenu(menu)
+        box.addLayout(self._stretched(self.pattern, QLabel("Names"), self.pattern, self.fields))
+        self.example = label("", "soft")
+        box.addWidget(self.example)
         box.addSpacing(tokens.GAP)
         box.addWidget(label("Where to?", "heading"))
-        row = QHBoxLayout()
         self.target = QLineEdit()
         self.target.setAccessibleName("Target folder")
         self.target.setPlaceholderText("a folder on another medium")
         self.target.textChanged.connect(self._later_plan)
         self.browse = QPushButton("Choose…")
         self.browse.clicked.connect(self.ask_target)
-        row.addWidget(self.target, 1)
-        row.addWidget(self.browse)
-        box.addLayout(row)
+        box.addLayout(self._stretched(self.target, self.target, self.browse))
+        self.new_only = QCheckBox("Only what is not there yet")
+        self.new_only.toggled.connect(self._later_plan)
+        box.addWidget(self.new_only)
         self.fit_label = label("", "soft")
         box.addWidget(self.fit_label)
         self.problem = label("", "warning")
         box.addWidget(self.problem)
         box.addStretch(1)
+        area = QScrollArea()
+        area.setWidget(inner)
+        area.setWidgetResizable(True)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        outer.addWidget(area)
         return card
+
+    @staticmethod
+    def _line(*parts: str | QWidget) -> FlowLayout:
+        """Words and controls that read as one line, as two where there is no room."""
+        row = FlowLayout(spacing=6)
+        for part in parts:
+            row.addWidget(QLabel(part) if isinstance(part, str) else part)
+        return row
+
+    @staticmethod
+    def _stretched(long: QWidget, *parts: QWidget) -> QHBoxLayout:
+        """Controls in a line, of which ``long`` takes what room there is."""
+        row = QHBoxLayout()
+        for part in parts:
+            row.addWidget(part, 1 if part is long else 0)
+        return row
 
     def _list_card(self) -> QWidget:
         card = QFrame()
@@ -117,12 +182,13 @@ class HandoverView(QWidget):
         self.table.setAccessibleName("Files of the delivery")
         self.table.setHorizontalHeaderLabels(["Place in the delivery", "Size", "State"])
         self.table.verticalHeader().hide()
+        self.table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         self.table.setShowGrid(False)
         self.table.setTabKeyNavigation(False)
         self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
         self.table.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)
         self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        self.table.setColumnWidth(2, 150)
+        self.table.setColumnWidth(2, tokens.scaled(190))
         box.addWidget(self.table, 1)
         self.progress = QProgressBar()
         self.progress.setTextVisible(False)
@@ -160,29 +226,70 @@ class HandoverView(QWidget):
         if folder:
             self.target.setText(folder)
 
+    def rule(self) -> Rule:
+        """What the controls say goes out."""
+        return Rule(
+            frozenset(v for v, check in self.checks.items() if check.isChecked()),
+            float(self.least.value()),
+            self.best.isChecked(),
+        )
+
+    def layout_wanted(self) -> Layout:
+        """How the controls say it is laid out."""
+        return Layout(self.arrangement.currentData(), self.pattern.text(), self.most.value(), self.repaired.isChecked())
+
     def plan(self) -> None:
         """Works out what goes out and whether it fits, anew."""
-        rows = self._session.model.all_rows()
-        wanted = {v for v, check in self.checks.items() if check.isChecked()}
-        chosen = set(self._by_hand) if self._by_hand is not None else None
-        numbers = [
-            r.id for r in rows if not r.error and (r.id in chosen if chosen is not None else r.verdict in wanted)
-        ]
-        self.hand.setText(f"Chosen by hand in Triage: {len(numbers):,} files." if chosen is not None else "")
-        self.everything.setVisible(chosen is not None)
-        for check in self.checks.values():
-            check.setEnabled(chosen is None)
+        self.hand.setText(f"Chosen by hand in Triage: {len(self._by_hand):,} files." if self._by_hand else "")
+        for widget in (self.hand, self.everything):
+            widget.setVisible(self._by_hand is not None)
+        for control in (*self.checks.values(), self.least, self.best):
+            control.setEnabled(self._by_hand is None)
         self.deliver_button.setEnabled(False)
-        self._session.plan(numbers, self.arrangement.currentData(), self.repaired.isChecked())
+        text = self.target.text().strip()
+        new_for = Path(text) if text and self.new_only.isChecked() else None
+        self._session.plan(self._by_hand, self.rule(), self.layout_wanted(), new_for)
+        self._session.remember("handover", self._state())
 
-    def _planned(self, items: list[Item]) -> None:
-        self._items = items
+    def _state(self) -> dict[str, object]:
+        """The choices as they are kept with the case."""
+        return {
+            "verdicts": [v.value for v, check in self.checks.items() if check.isChecked()], "least": self.least.value(),
+            "best": self.best.isChecked(), "repaired": self.repaired.isChecked(), "arrangement": self.arrangement.currentText(),
+            "most": self.most.value(), "pattern": self.pattern.text(), "target": self.target.text(), "new_only": self.new_only.isChecked(),
+        }  # fmt: skip
+
+    def _recall(self) -> None:
+        """Sets the choices that were kept with the case."""
+        state = self._session.recall("handover")
+        if not state:
+            return
+        for verdict, check in self.checks.items():
+            check.setChecked(verdict.value in state["verdicts"])
+        self.least.setValue(state["least"])
+        self.most.setValue(state["most"])
+        self.best.setChecked(state["best"])
+        self.repaired.setChecked(state["repaired"])
+        self.new_only.setChecked(state["new_only"])
+        self.arrangement.setCurrentText(state["arrangement"])
+        self.pattern.setText(state["pattern"])
+        self.target.setText(state["target"])
+
+    def _planned(self, planned: Planned) -> None:
+        self._items = list(planned.items)
         size = sum(i.size for i in self._items)
         repaired = sum(i.repaired for i in self._items)
-        self.summary.setText(f"{len(self._items):,} files, {human_size(size)}; {repaired} of them repaired copies")
+        there = f"; {planned.there:,} are there already" if planned.there else ""
+        self.summary.setText(
+            f"{len(self._items):,} files, {human_size(size)}; {repaired} of them repaired copies{there}"
+        )
+        first = next((i for i in self._items), None)
+        names = f"For instance {os.path.basename(first.place)}" if first else "No file goes out by this rule."
+        self.example.setText(planned.problem or names)
         self.table.setRowCount(min(_SHOWN, len(self._items)))
         for at, item in enumerate(self._items[:_SHOWN]):
             state = "repaired copy" if item.repaired else "as found"
+            state = f"{state}, {item.note}" if item.note else state
             for column, text in enumerate(
                 (item.place.encode("utf-8", "replace").decode(), human_size(item.size), state)
             ):

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
+
+from msgspec.structs import replace
 from PySide6.QtCore import QEvent, QItemSelection, QItemSelectionModel, QModelIndex, QObject, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
+    QFrame,
     QHBoxLayout,
     QHeaderView,
+    QInputDialog,
     QLabel,
     QLineEdit,
     QMenu,
@@ -19,23 +24,42 @@ from PySide6.QtWidgets import (
 )
 
 from jugal.app.controllers.session import Session
-from jugal.app.models.files import FORMAT, NAME, SCORE, SIZE, STRIP, THUMB, VERDICT
+from jugal.app.models.files import FORMAT, NAME, SCORE, SIZE, STRIP, THUMB, VERDICT, DetailRole
 from jugal.app.style import tokens
 from jugal.app.style.tokens import Theme
+from jugal.app.views.batch import BatchBand
 from jugal.app.views.intake import label
-from jugal.app.widgets.elided import ElidedLabel
+from jugal.app.widgets.facets import FacetBand
+from jugal.app.widgets.flow import FlowLayout
 from jugal.app.widgets.horizon import Horizon
 from jugal.app.widgets.rows import RowDelegate
 from jugal.app.widgets.sheet import ContactSheet
-from jugal.model.result import Kind, Verdict
+from jugal.case.catalog import Facet, Filter, SortKey, filter_text, parse_filter, phrase
 from jugal.model.words import human_size
+
+_WIDTHS = ((NAME, 300), (SCORE, 90), (VERDICT, 112), (FORMAT, 78), (SIZE, 88))
+_DOWNWARDS = (SortKey.SCORE, SortKey.GAIN, SortKey.SIZE, SortKey.PIXELS)
+QUERY_HELP = (
+    "Words must stand in the name, the folder, the camera, the date or the finding.\n"
+    "name:  folder:  kind:  format:  verdict:  damage:  cause:  camera:  copies:  hold a text (quotes for several words).\n"
+    "score  attainable  size  megapixels  taken  are compared: score<50  size>2MB  taken:2026-05  score:20..40\n"
+    "A minus in front turns it around: -format:png"
+)
+#: Filters that every case has.
+READY_FILTERS = {
+    "Worth repairing": Filter(chosen={"verdict": ("repairable",)}),
+    "Nothing left of them": Filter(chosen={"verdict": ("unrecoverable",)}),
+    "Only the best copies": Filter(query='-copies:"identical to" -copies:"same picture as"'),
+    "Previews of larger pictures": Filter(chosen={"picture": ("preview of a larger picture",)}),
+}
 
 
 class WordButton(QToolButton):
     """A word in the filter sentence that opens a menu of what it may say."""
 
-    def __init__(self, name: str) -> None:
+    def __init__(self, text: str, name: str) -> None:
         super().__init__()
+        self.setText(text)
         self.setProperty("role", "word")
         self.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self.setMenu(QMenu(self))
@@ -56,9 +80,16 @@ class TriageView(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         self.horizon = Horizon(theme)
-        self.horizon.brushed.connect(lambda low, high: self._model.set_filter(low=low, high=high))
+        self.horizon.brushed.connect(lambda low, high: self._narrow(low=low, high=high))
         layout.addWidget(self.horizon)
         layout.addWidget(self._sentence())
+        self.band = FacetBand(theme)
+        self.band.toggled.connect(lambda facet, value: self._model.set_filter(self._model.filter.toggled(facet, value)))
+        self.band.wanted.connect(self._show_facet)
+        self.band.hide()
+        layout.addWidget(self.band)
+        self.batch = BatchBand(session)
+        layout.addWidget(self.batch)
         self.table = QTableView()
         self.table.setModel(self._model)
         self.delegate = RowDelegate(theme)
@@ -74,6 +105,7 @@ class TriageView(QWidget):
         self.sheet.opened.connect(lambda _: self.take_to_bench())
         self.sheet.hide()
         self.as_sheet = False
+        self.by_bytes = False
         layout.addWidget(self.sheet, 1)
         self.empty = label(
             "Nothing has been examined yet. Go to Intake (Ctrl+1), add a folder and press Examine.", "soft"
@@ -85,6 +117,7 @@ class TriageView(QWidget):
         self._refresh.setInterval(150)
         self._refresh.timeout.connect(self._show_counts)
         self._model.changed.connect(self._later)
+        self._model.layoutChanged.connect(self._refold)
         session.case_changed.connect(self._show_counts)
         self._show_counts()
 
@@ -93,47 +126,161 @@ class TriageView(QWidget):
             self._refresh.start()
 
     def _sentence(self) -> QWidget:
-        bar = QWidget()
+        bar = QFrame()
         row = QHBoxLayout(bar)
         row.setContentsMargins(tokens.MARGIN, 6, tokens.MARGIN, 6)
-        row.setSpacing(4)
-        row.addWidget(QLabel("Show"))
-        self.kind_word, self.format_word, self.verdict_word = (
-            WordButton("Kind"),
-            WordButton("Format"),
-            WordButton("Verdict"),
-        )
-        self.name_edit = QLineEdit()
-        self.name_edit.setPlaceholderText("any name")
-        self.name_edit.setAccessibleName("Part of the name")
-        self.name_edit.setMaximumWidth(180)
-        self.name_edit.textChanged.connect(lambda text: self._model.set_filter(text=text))
-        self.score_word = QLabel()
-        for widget in (
-            self.kind_word,
-            QLabel("of"),
-            self.format_word,
-            QLabel("that are"),
-            self.verdict_word,
-            QLabel("named"),
-            self.name_edit,
-            self.score_word,
-        ):
-            row.addWidget(widget)
+        row.setSpacing(tokens.GAP)
+        words = QWidget()
+        self.words = FlowLayout(words, 5)
+        self.words.addWidget(QLabel("Files"))
+        self.tokens: list[QToolButton] = []
+        self.find_edit = QLineEdit()
+        self.find_edit.setPlaceholderText("words, or score<50, camera:…, -format:png")
+        self.find_edit.setAccessibleName("Find by words or fields")
+        self.find_edit.setToolTip(QUERY_HELP)
+        self.find_edit.setFixedWidth(tokens.scaled(270))
+        self.find_edit.textChanged.connect(lambda text: self._narrow(query=text))
+        self.words.addWidget(self.find_edit)
         self.clear = QPushButton("Show everything")
         self.clear.clicked.connect(self.show_everything)
-        row.addWidget(self.clear)
+        self.words.addWidget(self.clear)
+        self.first = QPushButton("")
+        self.first.clicked.connect(lambda: self._session.examine_first(self.find_edit.text()))
+        self.first.hide()
+        self.words.addWidget(self.first)
+        self.count = QLabel()
+        self.count.setProperty("role", "soft")
+        self.words.addWidget(self.count)
+        row.addWidget(words, 1)
+        self.narrow = QPushButton("Narrow by…")
+        self.narrow.setCheckable(True)
+        self.narrow.setAccessibleName("Narrow by kind, damage, camera and more")
+        self.narrow.toggled.connect(self.show_facets)
+        self.order_word = WordButton("Order", "Order of the files")
+        self.order_word.menu().aboutToShow.connect(self._fill_order)
+        self.saved_word = WordButton("Saved", "Saved filters")
+        self.saved_word.menu().aboutToShow.connect(self._fill_saved)
         self.shape = QPushButton("As pictures")
         self.shape.setCheckable(True)
         self.shape.setAccessibleName("Show the files as pictures instead of rows")
         self.shape.toggled.connect(self.show_as_sheet)
-        self.count = ElidedLabel()
-        self.count.setProperty("role", "soft")
-        self.count.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        row.addWidget(self.count, 1)
-        row.addSpacing(tokens.GAP)
-        row.addWidget(self.shape)
+        for control in (self.narrow, self.order_word, self.saved_word, self.shape):
+            row.addWidget(control)
         return bar
+
+    def _narrow(self, **changes: object) -> None:
+        self._model.set_filter(replace(self._model.filter, **changes))
+
+    def _show_tokens(self) -> None:
+        """The filter as parts of a sentence, each to be taken away by pressing it."""
+        f = self._model.filter
+        parts: list[tuple[str, Filter]] = [
+            (phrase(facet, f.values(facet)), f.without(facet)) for facet in Facet if f.values(facet)
+        ]
+        if f.scores_narrowed:
+            parts.append((f"with a score from {f.low:.0f} to {f.high:.0f}", replace(f, low=0.0, high=100.0)))
+        wanted = [words for words, _ in parts]
+        if [t.property("words") for t in self.tokens] != wanted:
+            for token in self.tokens:
+                self.words.removeWidget(token)
+                token.deleteLater()
+            self.tokens = []
+            for at, (words, rest) in enumerate(parts):
+                token = QToolButton()
+                token.setText(f"{words}  ✕")
+                token.setProperty("role", "token")
+                token.setProperty("words", words)
+                token.setAccessibleName(f"{words}; press to take this away")
+                token.clicked.connect(lambda _=False, rest=rest: self._use(rest))
+                self.words.insert(at + 1, token)
+                self.tokens.append(token)
+        else:
+            for token, (_, rest) in zip(self.tokens, parts, strict=True):
+                token.clicked.disconnect()
+                token.clicked.connect(lambda _=False, rest=rest: self._use(rest))
+
+    def _use(self, wanted: Filter) -> None:
+        """Sets a whole filter, with the controls that show it."""
+        self._model.set_filter(wanted)
+        self.find_edit.blockSignals(True)
+        self.find_edit.setText(wanted.query)
+        self.find_edit.blockSignals(False)
+        self.horizon.blockSignals(True)
+        self.horizon.set_range(wanted.low, wanted.high)
+        self.horizon.blockSignals(False)
+
+    def show_facets(self, on: bool) -> None:
+        """Opens or shuts the band of facets."""
+        self.narrow.setChecked(on)
+        self.band.setVisible(on)
+        if on:
+            self._show_facet()
+            self.band.tabs.setFocus()
+        else:
+            self.files_view().setFocus()
+
+    def _show_facet(self) -> None:
+        if self.band.isVisible():
+            facet = self.band.facet
+            self.band.show_counts(self._model.filter, self._model.counts((facet,))[facet])
+
+    def _fill_order(self) -> None:
+        menu = self.order_word.menu()
+        menu.clear()
+        current = self._model.keys
+        for key in SortKey:
+            action = menu.addAction(key.value)
+            action.setCheckable(True)
+            action.setChecked((current[0][0] if current else SortKey.FOUND) is key)
+            action.triggered.connect(lambda _=False, key=key: self.order_by(key))
+        menu.addSeparator()
+        turn = menu.addAction("The other way round")
+        turn.triggered.connect(
+            lambda: self._order((k, not down) if not i else (k, down) for i, (k, down) in enumerate(current))
+        )
+
+    def order_by(self, key: SortKey) -> None:
+        """Makes ``key`` the first key; the one before becomes the second."""
+        older = [k for k in self._model.keys[:1] if k[0] is not key]
+        self._order([] if key is SortKey.FOUND else [(key, key in _DOWNWARDS), *older])
+
+    def _order(self, keys: Iterable[tuple[SortKey, bool]]) -> None:
+        header = self.table.horizontalHeader()
+        header.blockSignals(True)
+        header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
+        header.blockSignals(False)
+        self._model.set_keys(tuple(keys))
+
+    def _fill_saved(self) -> None:
+        menu = self.saved_word.menu()
+        menu.clear()
+        for name, text in self._session.saved_filters().items():
+            menu.addAction(name).triggered.connect(lambda _=False, text=text: self._use(parse_filter(text)))
+        for name, wanted in READY_FILTERS.items():
+            menu.addAction(name).triggered.connect(lambda _=False, wanted=wanted: self._use(wanted))
+        menu.addSeparator()
+        save = menu.addAction("Save this filter…")
+        save.setEnabled(not self._model.filter.is_open)
+        save.triggered.connect(self.ask_filter_name)
+        forget = menu.addMenu("Forget")
+        for name in self._session.saved_filters():
+            forget.addAction(name).triggered.connect(lambda _=False, name=name: self._session.save_filter(name, ""))
+        forget.setEnabled(bool(self._session.saved_filters()))
+
+    def ask_filter_name(self) -> None:
+        """Saves the filter in the case, under a name that is asked for."""
+        if self._model.filter.is_open:
+            return
+        text = filter_text(self._model.filter)
+        asking = QInputDialog(self)
+        asking.setWindowTitle("Save this filter")
+        asking.setLabelText("Its name:")
+        asking.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        asking.textValueSelected.connect(
+            lambda name: self._session.save_filter(name.strip(), text) if name.strip() else None
+        )
+        asking.setModal(False)
+        asking.show()
 
     def _dress_table(self) -> None:
         table = self.table
@@ -153,15 +300,7 @@ class TriageView(QWidget):
         header.setHighlightSections(False)
         header.setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
         header.sortIndicatorChanged.connect(self._model.sort)
-        for column, width in (
-            (THUMB, tokens.THUMB_WIDTH),
-            (NAME, 300),
-            (SCORE, 90),
-            (VERDICT, 112),
-            (FORMAT, 78),
-            (SIZE, 88),
-        ):
-            table.setColumnWidth(column, width if column == THUMB else tokens.scaled(width))
+        self._size_columns()
         header.setSectionResizeMode(STRIP, QHeaderView.ResizeMode.Stretch)
         table.selectionModel().currentRowChanged.connect(self._unfold)
         table.selectionModel().selectionChanged.connect(self._say_count)
@@ -176,6 +315,22 @@ class TriageView(QWidget):
                 self._toggle_fold()
                 return True
         return super().eventFilter(watched, event)
+
+    def _size_columns(self) -> None:
+        self.table.setColumnWidth(THUMB, tokens.THUMB_WIDTH)
+        for column, width in _WIDTHS:
+            self.table.setColumnWidth(column, tokens.scaled(width))
+
+    def fit_to_type(self) -> None:
+        """After the type has changed its size: rows and columns follow."""
+        header = self.table.verticalHeader()
+        header.setDefaultSectionSize(tokens.ROW_HEIGHT)
+        if 0 <= self.delegate.open_row < self._model.rowCount():
+            header.resizeSection(self.delegate.open_row, self._open_height(self.delegate.open_row))
+        self._size_columns()
+        self.find_edit.setFixedWidth(tokens.scaled(270))
+        self._fit_columns()
+        self.sheet.doItemsLayout()
 
     def _fit_columns(self) -> None:
         """In a narrow window the strip keeps its room: the name gives way, then the format."""
@@ -193,8 +348,28 @@ class TriageView(QWidget):
             header.resizeSection(self.delegate.open_row, tokens.ROW_HEIGHT)
         self.delegate.open_row = current.row() if current.isValid() else -1
         if current.isValid():
-            header.resizeSection(current.row(), tokens.OPEN_ROW_HEIGHT)
+            header.resizeSection(current.row(), self._open_height(current.row()))
             self.table.scrollTo(current)
+
+    def _refold(self) -> None:
+        """Rows have moved: the one that was tall may be another now."""
+        header = self.table.verticalHeader()
+        if 0 <= self.delegate.open_row < self._model.rowCount():
+            header.resizeSection(self.delegate.open_row, tokens.ROW_HEIGHT)
+        self.delegate.open_row = -1
+        current = self.table.currentIndex()
+        if current.isValid():
+            self.delegate.open_row = current.row()
+            header.resizeSection(current.row(), self._open_height(current.row()))
+
+    def _open_height(self, row: int) -> int:
+        """As much as the row's findings and repairs need, within bounds."""
+        findings, plans = self._model.index(row, NAME).data(DetailRole) or ((), ())
+        metrics, width = self.table.fontMetrics(), max(80, self.table.columnWidth(NAME) - 16)
+        lines = sum(-(-metrics.horizontalAdvance(f.message) // width) + 0.3 for f in findings[:6]) or 1
+        left = (1 + lines) * metrics.height() + 2 * tokens.GAP
+        right = tokens.STRIP_HEIGHT + 40 + (min(3, len(plans)) + (2 if plans else 1)) * (metrics.height() + 4)
+        return int(min(1.4 * tokens.OPEN_ROW_HEIGHT, max(tokens.ROW_HEIGHT + 20, left, right)))
 
     def show_as_sheet(self, on: bool) -> None:
         """Pictures instead of rows, or back; the current file stays in sight."""
@@ -206,6 +381,12 @@ class TriageView(QWidget):
         shown.setFocus()
         if shown.currentIndex().isValid():
             shown.scrollTo(shown.currentIndex())
+
+    def weigh(self) -> None:
+        """The horizon counts files or their bytes."""
+        self.by_bytes = not self.by_bytes
+        self.horizon.set_unit("bytes" if self.by_bytes else "files")
+        self._show_counts()
 
     def files_view(self) -> QAbstractItemView:
         """The rows or the contact sheet, whichever is shown."""
@@ -232,13 +413,30 @@ class TriageView(QWidget):
     def invert(self) -> None:
         """Chooses all shown files that are not chosen, and only those."""
         chosen = {i.row() for i in self.table.selectionModel().selectedRows()}
+        self._choose(lambda row: row not in chosen)
+
+    def choose_alike(self, what: str) -> None:
+        """Chooses the shown files that share the current one's "folder", "format" or content ("copies")."""
+        current = self._model.row_at(self.table.currentIndex().row())
+        if current is None:
+            return
+        key = {
+            "folder": lambda r: r.path.rpartition("/")[0],
+            "format": lambda r: r.format,
+            "copies": lambda r: r.likeness or -r.id,
+        }[what]
+        wanted = key(current)
+        self._choose(lambda row: (r := self._model.row_at(row)) is not None and key(r) == wanted)
+
+    def _choose(self, wanted: Callable[[int], bool]) -> None:
+        """Chooses the shown rows for which ``wanted`` holds, in runs, and no others; the current row stays."""
         selection, model = QItemSelection(), self._model
         begin: int | None = None
         for row in range(model.rowCount() + 1):
-            free = row < model.rowCount() and row not in chosen
-            if free and begin is None:
+            inside = row < model.rowCount() and wanted(row)
+            if inside and begin is None:
                 begin = row
-            elif not free and begin is not None:
+            elif not inside and begin is not None:
                 selection.select(model.index(begin, 0), model.index(row - 1, model.columnCount() - 1))
                 begin = None
         self.table.selectionModel().select(selection, QItemSelectionModel.SelectionFlag.ClearAndSelect)
@@ -257,49 +455,27 @@ class TriageView(QWidget):
             self.table.selectRow(row)
 
     def show_everything(self) -> None:
-        self.name_edit.clear()
-        self.horizon.set_range(0, 100)
-        self._model.clear_filter()
+        self._use(Filter())
 
     def set_theme(self, theme: Theme) -> None:
         self.horizon.set_theme(theme)
+        self.band.set_theme(theme)
         self.delegate.theme = self.sheet.theme = theme
         self.table.viewport().update()
         self.sheet.viewport().update()
 
     def _show_counts(self) -> None:
-        model, counts, f = self._model, self._model.counts(), self._model.filter
+        model, f = self._model, self._model.filter
         total = model.total()
         self.table.setVisible(total > 0 and not self.as_sheet)
         self.sheet.setVisible(total > 0 and self.as_sheet)
         self.empty.setVisible(total == 0)
-        self.horizon.set_counts(model.horizon())
-        self._fill(
-            self.kind_word,
-            "files of all kinds" if f.kind is None else f"{f.kind.value} files",
-            "kind",
-            [
-                (None, "all kinds", total),
-                *((k, k.value, counts["kind"][k]) for k in Kind if counts["kind"][k]),
-            ],
-        )
-        self._fill(
-            self.format_word,
-            f.format or "any format",
-            "format",
-            [("", "any format", total), *((n, n, c) for n, c in sorted(counts["format"].items()))],
-        )
-        self._fill(
-            self.verdict_word,
-            "in any state" if f.verdict is None else f.verdict.value,
-            "verdict",
-            [
-                (None, "in any state", total),
-                *((v, v.value, counts["verdict"][v]) for v in Verdict if counts["verdict"][v]),
-            ],
-        )
-        narrowed = (f.low, f.high) != (0.0, 100.0)
-        self.score_word.setText(f"with a score from {f.low:.0f} to {f.high:.0f}" if narrowed else "")
+        self.horizon.set_counts(model.horizon(self.by_bytes))
+        self._show_tokens()
+        self._show_facet()
+        waiting = len(self._session.waiting(f.query))
+        self.first.setVisible(waiting > 0)
+        self.first.setText(f"Examine the {waiting:,} waiting ones of that name first")
         self.clear.setVisible(not f.is_open)
         self._say_count()
 
@@ -307,22 +483,14 @@ class TriageView(QWidget):
         """How many files are shown and chosen, and their size."""
         model = self._model
         words = [f"{model.rowCount():,} of {model.total():,} files, {human_size(model.shown_bytes())}"]
-        if model.without_score:
-            words.append(f"{model.without_score:,} without a score are kept apart")
+        apart, why = model.kept_apart
+        if apart:
+            words.append(f"{apart:,} with {why} kept apart")
+        if model.problem:
+            words = [model.problem]
         selection = self.table.selectionModel().selection()
         ranges = [(r.top(), r.bottom()) for k in range(selection.count()) if (r := selection.at(k)).left() == 0]
         chosen = sum(bottom - top + 1 for top, bottom in ranges)
         if chosen > 1:
             words.append(f"{chosen:,} chosen, {human_size(sum(model.shown_bytes(*r) for r in ranges))}")
         self.count.setText(" · ".join(words))
-
-    def _fill(self, button: WordButton, text: str, key: str, options: list[tuple[object, str, int]]) -> None:
-        button.setText(text)
-        menu = button.menu()
-        if menu.isVisible():
-            return
-        menu.clear()
-        for value, words, count in options:
-            menu.addAction(f"{words}  ({count:,})").triggered.connect(
-                lambda _=False, v=value: self._model.set_filter(**{key: v})
-            )

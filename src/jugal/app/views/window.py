@@ -5,8 +5,18 @@ from __future__ import annotations
 import gc
 from pathlib import Path
 
+from platformdirs import user_log_path
 from PySide6.QtCore import QSettings, Qt
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QFont, QImage, QKeySequence, QPainter
+from PySide6.QtGui import (
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QFont,
+    QGuiApplication,
+    QImage,
+    QKeySequence,
+    QPainter,
+)
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -34,6 +44,9 @@ from jugal.app.views.handover import HandoverView
 from jugal.app.views.intake import IntakeView
 from jugal.app.views.triage import TriageView
 from jugal.app.widgets.elided import ElidedLabel
+from jugal.app.widgets.happened import Happened
+from jugal.app.widgets.palette import Palette
+from jugal.case.catalog import Facet, Filter
 from jugal.model.result import RepairStatus, Verdict
 from jugal.model.words import human_size
 
@@ -59,12 +72,13 @@ class Window(QMainWindow):
         super().__init__()
         self.session = session
         self.settings = settings or QSettings("jugal", "jugal")
-        self.theme: Theme = DARK if self.settings.value("theme") == "dark" else LIGHT
+        self.theme_name = str(self.settings.value("theme", "system"))
+        self.theme: Theme = LIGHT
         self.previewer = Previewer(self)
         self.setWindowTitle("Jugal")
         self.setAcceptDrops(True)
         self.resize(1280, 800)
-        self.intake = IntakeView(session)
+        self.intake = IntakeView(session, self.settings)
         self.triage = TriageView(session, self.theme)
         self.bench = BenchView(session, self.theme, self.previewer)
         self.handover = HandoverView(session)
@@ -83,6 +97,9 @@ class Window(QMainWindow):
         self.progress.setVisible(False)
         layout.addWidget(self.progress)
         layout.addWidget(self.stack, 1)
+        self.happened = Happened(f"The log: {user_log_path('jugal') / 'jugal.log'}")
+        self.happened.hide()
+        layout.addWidget(self.happened)
         self.words = ElidedLabel()
         self.words.setContentsMargins(tokens.MARGIN, 5, tokens.MARGIN, 6)
         self.words.setAccessibleName("What the program has to say")
@@ -96,8 +113,12 @@ class Window(QMainWindow):
         }
         self.actions_by_name = build_actions(self, self._handlers(), places)
         self._fill_menu()
+        self.palette_of_actions = Palette(self)
         self._connect()
-        self.apply_theme()
+        self._follow_system()
+        self.apply_scale()
+        # By method, not by lambda: the hints outlive the window and would keep all of it.
+        QGuiApplication.styleHints().colorSchemeChanged.connect(self._follow_system)
         _load_glyphs(self)
         # What is loaded by now stays: going through it all again in every full collection would stall the window.
         gc.collect()
@@ -164,12 +185,21 @@ class Window(QMainWindow):
             "go.intake": lambda: self.go("intake"), "go.triage": lambda: self.go("triage"),
             "go.bench": lambda: self.go("bench"), "go.handover": lambda: self.go("handover"),
             "case.open": self.ask_case, "source.folder": self.intake.ask_folder, "source.files": self.intake.ask_files,
-            "source.remove": self.intake.remove_current, "run.start": self.start_run, "run.pause": self.session.pause_run,
-            "run.stop": self.session.stop_run, "triage.find": self.triage.name_edit.setFocus, "triage.clear": self.triage.show_everything,
+            "source.donors": self.intake.ask_donors, "source.remove": self.intake.remove_current, "run.start": self.start_run, "run.pause": self.session.pause_run,
+            "run.stop": self.session.stop_run, "triage.find": self.triage.find_edit.setFocus, "triage.clear": self.triage.show_everything,
             "triage.sheet": lambda: self.triage.show_as_sheet(not self.triage.as_sheet), "triage.invert": self.triage.invert,
+            "triage.narrow": lambda: self.triage.show_facets(not self.triage.band.isVisible()), "triage.weigh": self.triage.weigh,
+            "triage.folder": lambda: self.triage.choose_alike("folder"), "triage.format": lambda: self.triage.choose_alike("format"),
+            "triage.copies": lambda: self.triage.choose_alike("copies"),
+            "triage.save": self.triage.ask_filter_name,
             "triage.bench": self.triage.take_to_bench, "bench.next": lambda: self.step(1), "bench.previous": lambda: self.step(-1),
             "bench.repair": self.bench.do_repair, "bench.keep": self.bench.keep_result, "bench.drop": self.bench.drop_result,
-            "bench.damage": self.bench.toggle_damage, "repair.all": self.repair_all, "handover.target": self.handover.ask_target,
+            "bench.inside": self.bench.show_inside, "bench.compare": self.bench.stage.toggle_wipe,
+            "bench.play": self.bench.stage.play_or_pause, "bench.page_on": lambda: self.bench.stage.turn_page(1),
+            "bench.page_back": lambda: self.bench.stage.turn_page(-1), "bench.every": self.bench.try_all, "bench.undo": self.bench.undo,
+            "bench.review": lambda: self.review(), "view.larger": lambda: self.scale_by(1), "view.smaller": lambda: self.scale_by(-1),
+            "help.palette": self.show_palette, "help.happened": self.show_happened,
+            "bench.damage": self.bench.toggle_damage, "repair.all": self.plan_repairs, "handover.target": self.handover.ask_target,
             "handover.deliver": self.handover.deliver, "handover.open": self.handover.show_folder, "view.theme": self.toggle_theme,
             "help.keys": self.show_keys, "app.quit": self.close,
         }  # fmt: skip
@@ -184,7 +214,10 @@ class Window(QMainWindow):
         session.case_changed.connect(self._case_changed)
         session.sources_changed.connect(self._name_stations)
         session.model.changed.connect(self._name_stations)
+        self.intake.case_wanted.connect(self.session.open_case)
         self.triage.to_bench.connect(self.take_to_bench)
+        self.triage.batch.review.connect(self.review)
+        self.triage.batch.said.connect(self.say)
         self.pause.clicked.connect(session.pause_run)
         self.stop.clicked.connect(session.stop_run)
         self.intake.start.clicked.connect(lambda: self.go("triage"))
@@ -214,10 +247,15 @@ class Window(QMainWindow):
             self.triage.table.selectRow(0)
 
     def take_to_bench(self, number: int) -> None:
+        self.bench.end_review()
         self.bench.show_file(number)
         self.go("bench")
 
     def step(self, by: int) -> None:
+        if self.bench.reviewing:
+            if not self.bench.step_review(by):
+                self.say("The review has no further file.")
+            return
         number = self.triage.step(by)
         if number is not None:
             self.bench.show_file(number)
@@ -283,23 +321,29 @@ class Window(QMainWindow):
             self.say("The run was stopped; Examine goes on with the rest." if p.cancelled else self._summary())
 
     def _summary(self) -> str:
-        counts = self.session.model.counts()["verdict"]
-        return "Examined: " + ", ".join(f"{counts[v]:,} {v.value}" for v in Verdict if counts[v]) + "."
+        counts = self.session.model.catalog.counts(Filter(), (Facet.VERDICT,))[Facet.VERDICT]
+        return "Examined: " + ", ".join(f"{counts[v]:,} {v.value}" for v in Verdict if counts.get(v)) + "."
 
     def _run_ended(self, problem: str) -> None:
         self.pause.setVisible(False)
         self.stop.setVisible(False)
 
-    def repair_all(self) -> None:
-        """Repairs every shown file (or the chosen ones) for which a repair is worth doing."""
+    def plan_repairs(self) -> None:
+        """Plans the repair of every shown file (or of the chosen ones) for which one is worth doing."""
         chosen = self.triage.selected_numbers()
         numbers = chosen if len(chosen) > 1 else self.session.model.shown_numbers()
-        worth = [n for n in numbers if (e := self.session.examination(n)) is not None and e.worth_repairing]
-        if not worth:
+        if self.session.repairing:
+            self.say("Repairs are being done; the next can be planned when they have ended.")
+        elif not self.triage.batch.plan(numbers):
             self.say("Nothing that is shown has a repair worth doing.")
-            return
-        self.say(f"Repairing {len(worth)} files on copies …")
-        self.session.repair(worth)
+
+    def review(self, numbers: list[int] | None = None) -> None:
+        """Goes through the results of a batch, or of all repairs in the case."""
+        numbers = numbers or list(dict.fromkeys(r.file for r in self.session.repairs() if r.outcome.output))
+        self.bench.review(numbers)
+        if self.bench.reviewing:
+            self.go("bench")
+            self.bench.results.setFocus()
 
     def _repair_told(self, told: RepairTold) -> None:
         name = told.outcome.path.rsplit("/", 1)[-1].encode("utf-8", "replace").decode()
@@ -312,12 +356,66 @@ class Window(QMainWindow):
     # Everywhere
 
     def say(self, sentence: str) -> None:
+        """One sentence at the bottom; it stays in what happened."""
         self.words.setText(sentence)
+        self.happened.add(sentence)
 
     def toggle_theme(self) -> None:
-        self.theme = LIGHT if self.theme is DARK else DARK
-        self.settings.setValue("theme", self.theme.name)
+        """Light, then dark, then as the system has it."""
+        names = ["light", "dark", "system"]
+        name = names[(names.index(self.theme_name) + 1) % 3]
+        self.theme_name = name
+        self.settings.setValue("theme", name)
+        self._follow_system()
+        self.say(f"Colours: {name if name != 'system' else 'as the system has them'}.")
+
+    def _follow_system(self, _: object = None) -> None:
+        """Works out which theme is wanted now, and shows it."""
+        dark = self.theme_name == "dark"
+        if self.theme_name == "system":
+            dark = QGuiApplication.styleHints().colorScheme() is Qt.ColorScheme.Dark
+        self.theme = DARK if dark else LIGHT
         self.apply_theme()
+
+    def scale_by(self, steps: int) -> None:
+        """Type and distances larger or smaller by tenths, from 100 to 200 percent; kept for the next start."""
+        percent = min(200, max(100, int(str(self.settings.value("scale", 100))) + 10 * steps))
+        self.settings.setValue("scale", percent)
+        self.apply_scale()
+        self.say(f"Type at {percent} percent.")
+
+    def apply_scale(self) -> None:
+        """Sets the application's font and the distances by the scale in the settings."""
+        application = QApplication.instance()
+        if not isinstance(application, QApplication):
+            return
+        if application.property("base points") is None:
+            application.setProperty("base points", application.font().pointSizeF())
+        percent = int(str(self.settings.value("scale", 100)))
+        font = QFont(application.font())
+        font.setPointSizeF(float(application.property("base points")) * percent / 100)
+        if font == application.font():
+            return
+        application.setFont(font)
+        tokens.grow(font.pointSizeF())
+        self.apply_theme()
+        self.triage.fit_to_type()
+
+    def show_palette(self) -> None:
+        """All actions that can be done here, by name."""
+        place = next(name for name, button in self.stations.items() if button.isChecked())
+        listed = [
+            (self.actions_by_name[a.ident], a.place)
+            for a in sorted(ACTIONS, key=lambda a: a.place not in (place, ""))
+            if a.place in ("", place) and a.ident != "help.palette"
+        ]
+        self.palette_of_actions.open(listed, QApplication.focusWidget())
+
+    def show_happened(self) -> None:
+        """Shows or hides what the program has said so far."""
+        self.happened.setVisible(not self.happened.isVisible())
+        if self.happened.isVisible():
+            self.happened.list.setFocus()
 
     def apply_theme(self) -> None:
         application = QApplication.instance()

@@ -31,6 +31,7 @@ class Horizon(QWidget):
         self._counts: dict[Verdict, NDArray[np.float64]] = {}
         self._low, self._high = 0.0, 100.0
         self._anchor: float | None = None
+        self._unit = "files"
         self.setFixedHeight(76 + self.fontMetrics().height())
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -39,6 +40,11 @@ class Horizon(QWidget):
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
         self.update()
+
+    def set_unit(self, unit: str) -> None:
+        """What the bars count, in words: files or bytes."""
+        self._unit = unit
+        self.setAccessibleName(f"How many {unit} stand at which score")
 
     def set_counts(self, counts: dict[Verdict, NDArray[np.float64]]) -> None:
         """Per verdict the weight in each of 51 classes of two points."""
@@ -100,6 +106,9 @@ class Horizon(QWidget):
                 Qt.AlignmentFlag.AlignHCenter,
                 str(score),
             )
+        painter.drawText(
+            QRectF(plot.left() + 4, plot.top() - 4, 200, self.fontMetrics().height()), 0, f"{self._unit} by score"
+        )
         if (self._low, self._high) != (0.0, 100.0):
             left = plot.left() + plot.width() * self._low / 100
             right = plot.left() + plot.width() * self._high / 100

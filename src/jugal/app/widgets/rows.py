@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen
+from PySide6.QtGui import QColor, QFont, QFontMetricsF, QImage, QPainter, QPen
 from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
 from jugal.app.models.files import (
-    FORMAT,
     NAME,
     SCORE,
     SIZE,
@@ -15,9 +16,7 @@ from jugal.app.models.files import (
     THUMB,
     VERDICT,
     DetailRole,
-    RowRole,
-    StripRole,
-    ThumbRole,
+    FilesModel,
 )
 from jugal.app.style import tokens
 from jugal.app.style.tokens import Theme
@@ -25,6 +24,7 @@ from jugal.app.widgets.strip import paint_strip
 from jugal.case.store import FileRow
 from jugal.model.finding import Severity
 from jugal.model.result import Verdict
+from jugal.model.strip import StripSpan
 from jugal.model.words import human_size
 
 Index = QModelIndex | QPersistentModelIndex
@@ -43,41 +43,42 @@ class RowDelegate(QStyledItemDelegate):
         return QSize(60, tokens.OPEN_ROW_HEIGHT if index.row() == self.open_row else tokens.ROW_HEIGHT)
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        row: FileRow | None = index.data(RowRole)
+        model: FilesModel = index.model()  # type: ignore[assignment]
+        at, column, area = index.row(), index.column(), option.rect
+        row = model.row_at(at)
         if row is None:
             return
         theme = self.theme
-        painter.save()
         selected = bool(option.state & QStyle.StateFlag.State_Selected)
-        painter.fillRect(option.rect, QColor(theme.selection if selected else theme.surface))
+        painter.fillRect(area, QColor(theme.selection if selected else theme.surface))
         painter.setPen(QColor(theme.line))
-        painter.drawLine(option.rect.bottomLeft(), option.rect.bottomRight())
-        area = QRectF(option.rect).adjusted(6, 5, -6, -5)
-        opened = index.row() == self.open_row
-        column = index.column()
+        painter.drawLine(area.bottomLeft(), area.bottomRight())
+        inner = QRectF(area).adjusted(6, 5, -6, -5)
+        opened = at == self.open_row
         if column == THUMB:
-            self._thumb(painter, area, index, row)
+            self._thumb(painter, inner, model.thumb_at(at), row)
         elif column == NAME:
-            self._name(painter, area, option.font, index, row, opened)
+            self._name(painter, inner, option.font, index, row, opened)
         elif column == STRIP:
-            self._strip(painter, area, index, opened, option.font)
-        elif column == SCORE:
-            self._score(
-                painter,
-                QRectF(area.left(), area.top(), area.width(), tokens.ROW_HEIGHT - 10),
-                row,
-                option.font,
-            )
-        elif column in (VERDICT, FORMAT, SIZE):
-            text = human_size(row.size) if column == SIZE else str(index.data() or "")
-            painter.setPen(QColor(theme.verdict[row.verdict] if column == VERDICT else theme.soft_ink))
-            line = QRectF(area.left(), area.top(), area.width(), tokens.ROW_HEIGHT - 10)
-            align = Qt.AlignmentFlag.AlignRight if column == SIZE else Qt.AlignmentFlag.AlignLeft
-            painter.drawText(line, align | Qt.AlignmentFlag.AlignVCenter, text)
-        painter.restore()
+            self._strip(painter, inner, index, model.strip_at(at), opened, option.font)
+        else:
+            line = QRectF(inner.left(), inner.top(), inner.width(), tokens.ROW_HEIGHT - 10)
+            if column == SCORE:
+                self._score(painter, line, row)
+            else:
+                self._word(painter, line, column, row)
 
-    def _thumb(self, painter: QPainter, area: QRectF, index: Index, row: FileRow) -> None:
-        image = index.data(ThumbRole)
+    def _word(self, painter: QPainter, line: QRectF, column: int, row: FileRow) -> None:
+        theme, align = self.theme, Qt.AlignmentFlag.AlignLeft
+        if column == VERDICT:
+            text, colour = "not examined" if row.error else row.verdict.value, theme.verdict[row.verdict]
+        else:
+            text, colour = human_size(row.size) if column == SIZE else row.format, theme.soft_ink
+            align = Qt.AlignmentFlag.AlignRight if column == SIZE else align
+        painter.setPen(QColor(colour))
+        painter.drawText(line, align | Qt.AlignmentFlag.AlignVCenter, text)
+
+    def _thumb(self, painter: QPainter, area: QRectF, image: QImage | None, row: FileRow) -> None:
         if image is not None and not image.isNull():
             scale = min(area.width() / image.width(), area.height() / image.height())
             width, height = image.width() * scale, image.height() * scale
@@ -96,7 +97,7 @@ class RowDelegate(QStyledItemDelegate):
         bold.setWeight(QFont.Weight.DemiBold)
         painter.setFont(bold)
         painter.setPen(QColor(self.theme.ink))
-        name = QFontMetricsF(bold).elidedText(str(index.data()), Qt.TextElideMode.ElideMiddle, area.width())
+        name = QFontMetricsF(bold).elidedText(row.name, Qt.TextElideMode.ElideMiddle, area.width())
         painter.drawText(QRectF(area.left(), area.top(), area.width(), line), Qt.AlignmentFlag.AlignLeft, name)
         painter.setFont(font)
         painter.setPen(QColor(self.theme.soft_ink))
@@ -120,8 +121,9 @@ class RowDelegate(QStyledItemDelegate):
             painter.drawText(room, Qt.TextFlag.TextWordWrap, text)
             top += box.height() + 3
 
-    def _strip(self, painter: QPainter, area: QRectF, index: Index, opened: bool, font: QFont) -> None:
-        spans = index.data(StripRole) or ()
+    def _strip(
+        self, painter: QPainter, area: QRectF, index: Index, spans: Sequence[StripSpan], opened: bool, font: QFont
+    ) -> None:
         band = QRectF(area.left(), area.top() + 11, area.width(), tokens.STRIP_HEIGHT)
         if opened:
             band.setHeight(tokens.STRIP_HEIGHT + 14)
@@ -151,7 +153,7 @@ class RowDelegate(QStyledItemDelegate):
             painter.setPen(QColor(self.theme.accent))
             painter.drawText(QPointF(area.left(), top + metrics.ascent()), "Return takes the file to the bench.")
 
-    def _score(self, painter: QPainter, area: QRectF, row: FileRow, font: QFont) -> None:
+    def _score(self, painter: QPainter, area: QRectF, row: FileRow) -> None:
         """A gauge: filled up to the score, a tick where a repair would take it."""
         theme = self.theme
         if row.score is None:

@@ -16,7 +16,7 @@ from PySide6.QtCore import (
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPaintEvent, QPen, QRegion
 from PySide6.QtWidgets import QAbstractItemView, QWidget
 
-from jugal.app.models.files import NAME, RowRole, StripRole, ThumbRole
+from jugal.app.models.files import NAME, FilesModel
 from jugal.app.style import tokens
 from jugal.app.style.tokens import Theme
 from jugal.app.widgets.strip import paint_strip
@@ -162,7 +162,8 @@ class ContactSheet(QAbstractItemView):
         painter.end()
 
     def _paint_cell(self, painter: QPainter, index: QModelIndex) -> None:
-        row: FileRow | None = index.data(RowRole)
+        model: FilesModel = index.model()  # type: ignore[assignment]
+        row = model.row_at(index.row())
         if row is None:
             return
         theme, metrics = self.theme, QFontMetricsF(self.font())
@@ -175,7 +176,7 @@ class ContactSheet(QAbstractItemView):
             painter.drawRect(cell)
         area = cell.adjusted(6, 6, -6, -4)
         picture = QRectF(area.left(), area.top(), area.width(), tokens.CELL_PICTURE)
-        image = index.data(ThumbRole)
+        image = model.thumb_at(index.row())
         if image is not None and not image.isNull():
             scale = min(picture.width() / image.width(), picture.height() / image.height())
             width, tall = image.width() * scale, image.height() * scale
@@ -190,12 +191,12 @@ class ContactSheet(QAbstractItemView):
                 picture, Qt.AlignmentFlag.AlignCenter, row.format if row.format != "unknown" else "not recognised"
             )
         band = QRectF(area.left(), picture.bottom() + 5, area.width(), tokens.STRIP_HEIGHT // 2)
-        spans = index.data(StripRole) or ()
+        spans = model.strip_at(index.row())
         if spans:
             paint_strip(painter, band, spans, theme)
         line = QRectF(area.left(), band.bottom() + 4, area.width(), metrics.height())
         painter.setPen(QColor(theme.ink))
-        name = metrics.elidedText(str(index.data() or ""), Qt.TextElideMode.ElideMiddle, area.width())
+        name = metrics.elidedText(row.name, Qt.TextElideMode.ElideMiddle, area.width())
         painter.drawText(line, Qt.AlignmentFlag.AlignLeft, name)
         line.translate(0, metrics.height() + 1)
         painter.setPen(QColor(theme.verdict[row.verdict]))

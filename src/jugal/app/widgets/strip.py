@@ -83,7 +83,7 @@ def paint_strip(
 class StripView(QWidget):
     """A large strip that zooms with the wheel or plus and minus and moves with the arrow keys."""
 
-    picked = Signal(int)
+    picked = Signal(object)
 
     def __init__(self, theme: Theme, parent: QWidget | None = None) -> None:
         super().__init__(parent)

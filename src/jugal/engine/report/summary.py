@@ -8,8 +8,9 @@ from collections import Counter
 from dataclasses import dataclass
 
 from jugal.case.store import Case, FileRow
+from jugal.engine.report.marked import draw_damage
 from jugal.model.finding import Severity
-from jugal.model.result import Examination, Verdict
+from jugal.model.result import Examination, Kind, Verdict
 from jugal.model.words import human_size
 
 _PICTURES = 40
@@ -69,6 +70,8 @@ def summarise(case: Case, rows: list[FileRow]) -> Summary:
         examination = case.examination(row.id)
         causes.update(_causes(examination))
         picture = case.thumbnail(row.id) if shown < _PICTURES else None
+        if picture is not None and examination is not None and examination.kind is Kind.PHOTO:
+            picture = draw_damage(picture, examination.regions)
         shown += picture is not None
         outcome = kept.get(row.id)
         repaired = (

@@ -101,6 +101,7 @@ def _judge(subject: Subject, report: Report, stream: FlacStream, opens: bool) ->
             )
             report.mark(subject.size, subject.size + 1, Matter.MISSING)
         report.regions.append(Region(reached / expected, 1.0, f"from {reached / max(1, rate):.1f} s on"))
+    report.anchor(stream.offsets, np.minimum(1.0, positions / expected))
     if info is not None:
         report.media.update(sample_rate=info.rate, channels=info.channels, bits=info.bits)
     report.media["duration"] = round(expected / max(1, rate), 3)

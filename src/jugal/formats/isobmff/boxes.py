@@ -173,3 +173,36 @@ def find_box(source: Source, kind: bytes, inner: frozenset[bytes], start: int = 
             return box
         at = source.find(kind, at + 4)
     return None
+
+
+def find_stranded(source: Source, tree: Tree, limits: Limits = DEFAULT_LIMITS) -> list[Box]:
+    """Fragments that no chain of boxes leads to; they and their media data are added to ``tree``.
+
+    Looked for behind the last box that is surely right; a media data box that covers one is cut off before it.
+    """
+    if tree.broken_at is None or not tree.top:
+        return []
+    last = tree.top[-1]
+    found: list[Box] = []
+    at = source.find(b"moof", last.body)
+    while at >= 4:
+        moof = read_header(source, at - 4, source.size)
+        if moof is None or source.read(moof.body + 4, 4) != b"mfhd" or moof.end > source.size:
+            at = source.find(b"moof", at + 4)
+            continue
+        mdat = read_header(source, moof.end, source.size)
+        if mdat is None or mdat.kind != b"mdat":
+            at = source.find(b"moof", at + 4)
+            continue
+        read_children(source, tree, moof, limits)
+        if not found and last.end > moof.start:
+            last.end = moof.start
+        for box in found[-1:]:
+            following = next(b for b in tree.top if b.kind == b"mdat" and b.start > box.start)
+            following.end = min(following.end, moof.start)
+        mdat.end = min(mdat.end, source.size)
+        tree.top += [moof, mdat]
+        found.append(moof)
+        direct = read_header(source, mdat.end, source.size)
+        at = mdat.end + 4 if direct is not None and direct.kind == b"moof" else source.find(b"moof", mdat.body)
+    return found

@@ -12,6 +12,7 @@ from jugal.binary.source import Source
 from jugal.formats.base import Report, Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.boxes import Box
+from jugal.formats.isobmff.fragments import missing_ticks
 from jugal.formats.isobmff.heif import examine_items
 from jugal.formats.isobmff.movie import Movie, bad_spans, is_dense, read_movie
 from jugal.formats.isobmff.offsets import Step, apply_steps, find_steps
@@ -62,7 +63,9 @@ def examine(subject: Subject, report: Report) -> None:
     shares = [payload.good_share(t, lost_of) for t, lost_of in zip(judged, lost, strict=True)]
     plays = scoring.share(_weighted(judged, shares), 1.0)
     best = plays
-    if (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
+    if movie.stranded:
+        plays, best = _stranded(subject, report, movie, judged, lost)
+    elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
         plays, best = _offset_forecast(subject, report, movie, judged, spans, plays)
     _soften(report, movie, first_bad)
     if movie.swallowed is not None:
@@ -152,6 +155,35 @@ def _swallowed(subject: Subject, report: Report, movie: Movie, judged: list[Trac
     return plays
 
 
+def _stranded(
+    subject: Subject, report: Report, movie: Movie, judged: list[Track], lost: list[NDArray[np.bool_]]
+) -> tuple[float, float]:
+    """Fragments that players do not reach: (score now, score with them closed up)."""
+    for ident, ticks in missing_ticks(subject, movie).items():
+        for track in judged:
+            if track.ident == ident:
+                track.missing = ticks
+    first = movie.stranded[0].start
+    unreached = [gone | (t.offsets >= first) for t, gone in zip(judged, lost, strict=True)]
+    seconds = max(float(t.durations[t.offsets >= first].sum()) / max(1, t.timescale) for t in judged)
+    gap = max(t.missing / max(1, t.timescale) for t in judged)
+    lacking = f" {gap:.1f} s between them are missing." if gap > 0.05 else ""
+    broken = movie.tree.broken_at if movie.tree.broken_at is not None else first
+    report.add(
+        FindingCode.MP4_FRAGMENT, Severity.FATAL,
+        f"The chain of boxes breaks; players do not reach the {len(movie.stranded):,} fragments ({seconds:.1f} s) behind.{lacking}",
+        min(broken, first), first,
+    )  # fmt: skip
+    plays = scoring.share(
+        _weighted(judged, [payload.good_share(t, u) for t, u in zip(judged, unreached, strict=True)]), 1.0
+    )
+    best = scoring.share(_weighted(judged, [payload.good_share(t, g) for t, g in zip(judged, lost, strict=True)]), 1.0)
+    report.plan(
+        "close-fragments", "Put the fragments that are left one behind the other, with a new index of them.", best
+    )
+    return plays, best
+
+
 def _marks(report: Report, movie: Movie) -> None:
     for box in movie.tree.top:
         payload_box = box.kind in (b"mdat", b"free", b"skip", b"wide")
@@ -232,6 +264,8 @@ def _structure_findings(subject: Subject, report: Report, movie: Movie) -> bool:
                 box.start,
                 box.end,
             )
+    if movie.stranded:
+        return opens
     if tree.broken_at is not None and tree.top:
         _broken_chain(subject, report, movie)
     elif movie.hidden and not report.has(FindingCode.BOX_SIZE) and tree.top:
@@ -346,6 +380,12 @@ def _media(subject: Subject, report: Report, movie: Movie) -> None:
             channels=sound.channels,
             sample_rate=round(sound.sample_rate),
         )
+    leading = video or sound
+    if leading is not None and leading.offsets.size and leading.seconds:
+        order = np.argsort(leading.offsets, kind="stable")
+        begins = np.concatenate(([0], np.cumsum(leading.durations)[:-1]))
+        if begins.size == order.size:
+            report.anchor(leading.offsets[order], (begins / max(1.0, float(leading.durations.sum())))[order])
     longest = max((t.seconds for t in movie.tracks), default=0.0)
     if longest:
         media["duration"] = round(longest, 3)
@@ -519,7 +559,13 @@ def _offset_forecast(
     )
     if best > plays + 0.5 or woken:
         constant = len(steps) == 1 and steps[0].from_offset <= min(int(t.offsets.min()) for t in judged)
-        what = f"all by {steps[0].delta:+,} bytes" if constant else f"in {len(steps)} steps"
+        what = (
+            f"all by {steps[0].delta:+,} bytes"
+            if constant
+            else "from where they stop being right"
+            if len(steps) == 1
+            else f"in {len(steps)} steps"
+        )
         place = min(int(t.offsets.min()) for t in judged)
         if constant and _weighted(judged, now) < 0.5:
             report.add(

@@ -8,7 +8,7 @@ import numpy as np
 
 from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
-from jugal.formats.isobmff.boxes import Box, Tree, find_box, read_children, read_tree
+from jugal.formats.isobmff.boxes import Box, Tree, find_box, find_stranded, read_children, read_tree
 from jugal.formats.isobmff.payload import AVC, FILLED, FOREIGN, HEVC
 from jugal.formats.isobmff.tables import Track, read_fragments, read_track
 from jugal.kernels.blockstats import PAGE
@@ -30,6 +30,8 @@ class Movie:
     broken_fragments: list[tuple[Box, str]] = field(default_factory=list)
     #: A fragment found inside a media data box whose size is wrong, and that box.
     swallowed: Box | None = None
+    #: Fragments behind a break in the chain of boxes, which no player reaches.
+    stranded: list[Box] = field(default_factory=list)
     swallower: Box | None = None
 
     @property
@@ -53,8 +55,10 @@ def read_movie(subject: Subject) -> Movie:
     movie = Movie(tree, moov, hidden)
     if moov is not None:
         movie.tracks = [read_track(source, trak) for trak in moov.all(b"trak")]
+        if moov.child(b"mvex") is not None and not hidden:
+            movie.stranded = find_stranded(source, tree, subject.limits)
         movie.broken_fragments = read_fragments(source, tree, movie.tracks)
-        if moov.child(b"mvex") is not None:
+        if moov.child(b"mvex") is not None and not movie.stranded:
             _find_swallowed(subject, movie)
     return movie
 

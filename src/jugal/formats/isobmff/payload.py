@@ -6,8 +6,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.base import Subject
-from jugal.formats.isobmff.tables import Track
+from jugal.formats.fills import foreign_text
+from jugal.formats.isobmff.tables import PCM_BYTES, Track
 from jugal.kernels.nal import SHORT, walk_samples
+from jugal.model.span import ByteSpan
 
 AVC = frozenset({b"avc1", b"avc2", b"avc3", b"avc4"})
 HEVC = frozenset({b"hvc1", b"hev1", b"dvh1", b"dvhe"})
@@ -52,6 +54,8 @@ def inspect(
             _starts(subject, track, state, b"\xff\xd8")
         elif track.codec in (b"apch", b"apcn", b"apcs", b"apco", b"ap4h", b"ap4x"):
             _starts(subject, track, state, b"icpf", 4)
+        elif PCM_BYTES.get(track.codec, 0) > 1:
+            _texts(subject, track, state, where)
     for start, end, kind in bad_spans:
         hit = (track.offsets < end) & (ends > start) & (state != OUTSIDE)
         fresh = hit & ((state == 0) | (where > np.maximum(start, track.offsets)))
@@ -67,6 +71,18 @@ def _starts(subject: Subject, track: Track, state: NDArray[np.int8], magic: byte
     for k, value in enumerate(magic):
         wrong = data[track.offsets[good] + shift + k] != value
         state[good[wrong]] = FRAME
+
+
+def _texts(subject: Subject, track: Track, state: NDArray[np.int8], where: NDArray[np.int64]) -> None:
+    """Samples of two bytes and more never read as text over a whole page."""
+    inside = np.flatnonzero((state == 0) & (track.offsets < subject.size))
+    if not inside.size:
+        return
+    low, high = int(track.offsets[inside].min()), int((track.offsets[inside] + track.sizes[inside]).max())
+    for span in foreign_text(subject, ByteSpan(max(0, low), min(high, subject.size))):
+        hit = inside[(track.offsets[inside] < span.end) & (track.offsets[inside] + track.sizes[inside] > span.start)]
+        state[hit] = FOREIGN
+        where[hit] = np.maximum(span.start, track.offsets[hit])
 
 
 def _aac_blocks(subject: Subject, track: Track, state: NDArray[np.int8]) -> None:
@@ -106,4 +122,4 @@ def good_share(track: Track, lost: NDArray[np.bool_]) -> float:
     total = float(track.durations.sum())
     if total <= 0:
         return float(1.0 - lost.mean()) if lost.size else 0.0
-    return 1.0 - float(track.durations[lost].sum()) / total
+    return (total - float(track.durations[lost].sum())) / (total + track.missing)

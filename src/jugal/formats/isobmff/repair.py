@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import struct
+from dataclasses import replace
 
 import numpy as np
 
 from jugal.formats.base import RepairDraft, RepairImpossible, Report, Subject
+from jugal.formats.isobmff import fragments
 from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.check import examine, late_start
 from jugal.formats.isobmff.movie import Movie, read_movie
@@ -255,11 +257,19 @@ def fix_fragments(subject: Subject, donor: Subject | None) -> RepairDraft:
     )
 
 
+def close_fragments(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """The fragments that are left, one behind the other; what is missing between them stays missing."""
+    report = Report()
+    examine(subject, report)
+    return replace(fragments.close_up(subject), kept=report.attainable or 0.0)
+
+
 REPAIRS = {
     "rebuild-index": rebuild_index,
     "rebuild-index-in-front": rebuild_index_in_front,
     "trim-start": trim_start,
     "fix-fragments": fix_fragments,
+    "close-fragments": close_fragments,
     "fix-offsets": fix_offsets,
     "fix-boxes": fix_boxes,
     "cut-tables": cut_tables,

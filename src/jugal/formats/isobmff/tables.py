@@ -44,6 +44,8 @@ class Track:
     chunk_box: Box | None = None
     problems: list[str] = field(default_factory=list)
     fragmented: bool = False
+    #: Ticks that are missing between the fragments that are left.
+    missing: int = 0
     #: Composition offsets of the samples in the index (8.6.1.3), empty where there are none.
     composition: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
 

@@ -10,6 +10,8 @@ from jugal.formats.fills import trailing_fill
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.damage import Damage, Verdicts, judge, spoiled_mask
 from jugal.formats.jpeg.decode import Picture, decode
+from jugal.formats.jpeg.estimate import WORTH, estimate
+from jugal.formats.jpeg.intervals import find_intervals
 from jugal.formats.jpeg.parse import HuffmanTable, Scan, Structure
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.resync import find_mosaic
@@ -95,6 +97,7 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     _scan_findings(subject, report, structure, picture, verdicts)
     _strip(report, structure, verdicts)
     _regions(report, mask, frame.height)
+    _anchors(report, picture)
     rgb = dc_rgb(picture, structure, _adobe_transform(subject, structure))
     report.thumbnail = thumbnail_of(rgb)
     if structure.missing_quant():
@@ -112,6 +115,14 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
                 "resync", "Take up decoding behind each damage and put what survives back in its place.", mosaic.kept
             )
             report.attainable = max(report.attainable, mosaic.kept)
+        intervals = find_intervals(subject, structure)
+        if intervals is not None and intervals.kept > shown + 1:
+            report.plan(
+                "restore-intervals",
+                "Put every whole interval between restart markers back in its place.",
+                intervals.kept,
+            )
+            report.attainable = max(report.attainable, intervals.kept)
 
 
 def _segment_findings(subject: Subject, report: Report, selection: Selection) -> None:
@@ -266,6 +277,13 @@ def _no_picture(subject: Subject, report: Report, selection: Selection) -> None:
                 report.attainable,
                 True,
             )
+            found = estimate(subject, start)
+            if found is not None:
+                report.plan(
+                    "estimate-header",
+                    f"Make a header from the data alone, which read as {found.width} × {found.height} pixels; contrast and tint are guessed.",
+                    min(report.attainable, WORTH * found.share),
+                )
     else:
         report.mark(head, subject.size, Matter.UNEXPLAINED)
 
@@ -422,8 +440,10 @@ def _scan_findings(
 
 def _strip(report: Report, structure: Structure, verdicts: Verdicts) -> None:
     report.mark(0, structure.start, Matter.FOREIGN, "before the picture")
+    if structure.has_soi:
+        report.mark(structure.start, structure.start + 2, Matter.STRUCTURE, spec.marker_name(spec.SOI))
     for segment in structure.segments:
-        report.mark(segment.start, segment.end, Matter.STRUCTURE, f"segment 0xFF{segment.marker:02X}")
+        report.mark(segment.start, segment.end, Matter.STRUCTURE, spec.marker_name(segment.marker))
     for scan in structure.scans:
         report.mark(scan.entropy.start, scan.entropy.end, Matter.PAYLOAD, "entropy-coded data")
     for damage in verdicts.damages:
@@ -460,6 +480,20 @@ def _regions(report: Report, mask: NDArray[np.float32], height: int) -> None:
         label = f"rows {int(row / rows * height):,} to {int(min(1, end / rows) * height):,}"
         report.regions.append(Region(row / rows, end / rows, label, float(left), float(right)))
         row = end
+
+
+def _anchors(report: Report, picture: Picture) -> None:
+    """Where the rows of MCUs begin in the file. In a progressive picture many scans hold each row: none is named."""
+    if len(picture.scans) != 1:
+        return
+    decoded = picture.scans[0]
+    rows = np.arange(0, decoded.units, decoded.units_x)
+    places = decoded.unit_pos[rows]
+    # What was not decoded has no place; what was taken up again further on may lie before what came earlier.
+    known = np.flatnonzero((places > 0) | (rows == 0))
+    known = known[places[known] >= np.maximum.accumulate(places[known])]
+    if known.size > 1:
+        report.anchor(decoded.raw(places[known]), rows[known] / decoded.units)
 
 
 def _adobe_transform(subject: Subject, structure: Structure) -> int | None:

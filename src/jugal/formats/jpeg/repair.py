@@ -10,6 +10,8 @@ from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.check import entropy_guess
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.entropy import neutral_mcu, shifted_entropy, with_entropy
+from jugal.formats.jpeg.estimate import estimate_header
+from jugal.formats.jpeg.intervals import restore_intervals
 from jugal.formats.jpeg.parse import Scan, Structure, read_entropy, walk
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.resync import resync
@@ -301,7 +303,9 @@ REPAIRS = {
     "close": close,
     "pad": pad,
     "resync": resync,
+    "restore-intervals": restore_intervals,
     "rebuild-header": rebuild_header,
     "standard-tables": standard_tables,
     "donor-header": donor_header,
+    "estimate-header": estimate_header,
 }

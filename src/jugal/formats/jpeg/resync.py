@@ -22,7 +22,7 @@ from jugal.formats.jpeg.decode import Picture, decode, raw_offsets
 from jugal.formats.jpeg.entropy import neutral_mcu
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import Run, RunReader
-from jugal.formats.jpeg.select import decodable, select
+from jugal.formats.jpeg.select import one_sequential_scan, select
 from jugal.kernels.jpeg import pack_bits
 from jugal.model.span import ByteSpan
 
@@ -70,15 +70,7 @@ class Mosaic:
 
 def applicable(structure: Structure) -> bool:
     """One interleaved sequential scan without restart intervals, which would resynchronise by themselves."""
-    frame = structure.frame
-    return (
-        frame is not None
-        and decodable(structure)
-        and frame.marker in spec.SEQUENTIAL
-        and len(structure.scans) == 1
-        and len(structure.scans[0].components) == len(frame.components)
-        and structure.scans[0].restart_interval == 0
-    )
+    return one_sequential_scan(structure) and structure.scans[0].restart_interval == 0
 
 
 @dataclass(slots=True)

@@ -29,6 +29,18 @@ def decodable(structure: Structure) -> bool:
     return usable(structure) and not structure.missing_tables() and not structure.missing_quant()
 
 
+def one_sequential_scan(structure: Structure) -> bool:
+    """All components in one interleaved sequential scan, and all that decoding it needs."""
+    frame = structure.frame
+    return (
+        frame is not None
+        and decodable(structure)
+        and frame.marker in spec.SEQUENTIAL
+        and len(structure.scans) == 1
+        and len(structure.scans[0].components) == len(frame.components)
+    )
+
+
 def select(source: Source) -> Selection:
     """The picture that a viewer opens; where it opens none, the best that is left in the file."""
     if source.read(0, 3) == b"\xff\xd8\xff":

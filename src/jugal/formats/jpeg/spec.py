@@ -18,6 +18,22 @@ SOF_NAMES = {
 #: Markers without a length (B.1.1.3): TEM, RSTn, SOI, EOI.
 STANDALONE = frozenset({0x01, *range(0xD0, 0xDA)})
 
+_NAMES = {
+    SOI: "SOI", EOI: "EOI", SOS: "SOS, scan header", DQT: "DQT, quantisation tables", DNL: "DNL, number of lines",
+    DRI: "DRI, restart interval", DHT: "DHT, Huffman tables", DAC: "DAC, arithmetic conditioning", COM: "COM, comment",
+    APP0: "APP0, JFIF", APP1: "APP1, Exif or XMP", APP2: "APP2, colour profile or picture index", APP13: "APP13", APP14: "APP14, colour transform",
+}  # fmt: skip
+
+
+def marker_name(marker: int) -> str:
+    """The standard's name of a marker (table B.1) with what it carries."""
+    if marker in SOF:
+        return f"SOF{marker - 0xC0}, frame header, {SOF_NAMES[marker]}"
+    if 0xE0 <= marker <= 0xEF:
+        return _NAMES.get(marker, f"APP{marker - 0xE0}")
+    return _NAMES.get(marker, f"marker 0xFF{marker:02X}")
+
+
 _DC_LUMA = ("00010501010101010100000000000000", "000102030405060708090a0b")
 _DC_CHROMA = ("00030101010101010101010000000000", "000102030405060708090a0b")
 _AC_LUMA = (

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from jugal.formats.base import Report, Subject
 from jugal.formats.mp3.parse import Stream, read_stream
 from jugal.model import scoring
@@ -64,6 +66,7 @@ def examine(subject: Subject, report: Report) -> None:
         bitrate_kbps=round((stream.last_end - int(stream.frames[0])) * 8 / max(1e-9, len(stream.frames) * seconds) / 1000),
     )  # fmt: skip
     first = int(stream.frames[0])
+    report.anchor(stream.frames, np.arange(len(stream.frames)) / max(1, expected))
     if first > stream.tag_end + 4:
         junk = subject.source.array[stream.tag_end : first]
         if junk[:256].any():

@@ -372,7 +372,14 @@ def _judge(
 
 
 def _strip(report: Report, document: Document, bad: set[int]) -> None:
+    behind = 0
     for located in document.order:
+        between = document.data[behind : located.start]
+        if behind == 0 and between.startswith(b"%PDF"):
+            report.mark(0, located.start, Matter.STRUCTURE, "header")
+        elif between.isspace():
+            report.mark(behind, located.start, Matter.STRUCTURE)
+        behind = located.end
         if isinstance(located.value, Stream):
             report.mark(located.start, located.value.start, Matter.STRUCTURE, f"object {located.number}")
             matter = Matter.DAMAGED if located.number in bad else Matter.PAYLOAD

@@ -35,6 +35,8 @@ def examine(subject: Subject, report: Report) -> None:
             0,
             end,
         )
+    if chunks:
+        report.mark(0, min(8, chunks[0].start), Matter.STRUCTURE, "signature")
     for chunk in chunks:
         report.mark(
             chunk.start,

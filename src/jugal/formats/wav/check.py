@@ -259,6 +259,7 @@ def _judge(subject: Subject, report: Report, wave: Wave, opens: bool) -> None:
     for hole in lost:
         begin, end = (hole.start - span.start) / expected, (hole.end - span.start) / expected
         report.regions.append(Region(begin, min(1.0, end), _seconds(wave, hole, span)))
+    report.anchor([span.start, span.end], [0.0, min(1.0, span.length / expected)])
     if span.length < expected:
         report.regions.append(Region(span.length / expected, 1.0, "end missing"))
     if not wave.has_format:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from jugal.formats.base import Report, Subject
 from jugal.formats.zip.members import Content, all_contents
 from jugal.formats.zip.names import format_of_members
-from jugal.formats.zip.package import ESSENTIAL, is_xml, weight, xml_error
+from jugal.formats.zip.package import ESSENTIAL, is_body, is_xml, xml_error
 from jugal.formats.zip.parse import Archive, read_archive, scan_locals
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
@@ -52,22 +52,22 @@ def examine(subject: Subject, report: Report) -> None:
         report.score = report.attainable = 0.0
         return
     report.media["entries"] = len(contents)
-    now, best, total = 0.0, 0.0, 0.0
+    now, best, total = 0, 0, 0
     broken_parts: set[str] = set()
+    salvageable = False
     for content in contents:
         name = content.member.text
-        share = weight(kind, name)
-        total += share
+        total += 1
         _member_finding(report, content, kind)
         if content.whole:
-            now += share
-            best += share
+            now += 1
+            best += 1
         elif content.state == "no-header":
-            best += share
+            best += 1
         else:
+            # What is saved of it opens again, but it is not whole: only whole entries count.
             broken_parts.add(name)
-            salvaged = content.share if is_xml(name) and kind != "zip" else 0.0
-            best += share * salvaged
+            salvageable |= content.share > 0 and is_xml(name) and kind != "zip"
     missing = archive.stated_entries - len(archive.locals) if archive.stated_entries > len(archive.locals) else 0
     if kind == "zip":
         total += missing
@@ -84,14 +84,14 @@ def examine(subject: Subject, report: Report) -> None:
     essential_lost = [p for p in ESSENTIAL.get(kind, ()) if p in broken_parts]
     if not opens or any(p not in names for p in essential_lost):
         score = min(score, scoring.UNOPENABLE)
-    if essential_lost and any(weight(kind, p) < 3 and p not in names for p in essential_lost):
+    if essential_lost and any(not is_body(kind, p) and p not in names for p in essential_lost):
         attainable = min(attainable, 90.0)
     report.score, report.attainable = score, max(score, attainable)
     for content in contents:
         if not content.whole:
             low, high = content.member.local / subject.size, content.packed_end / subject.size
             report.regions.append(Region(min(low, 1.0), min(max(low, high), 1.0), content.member.text))
-    if not served or (report.worst is not Severity.NOTE and attainable > score):
+    if not served or (report.worst is not Severity.NOTE and (attainable > score or salvageable)):
         what = (
             "Write the central directory anew from the members' own headers."
             if not served

@@ -1,4 +1,4 @@
-"""Documents made of ZIP members: OOXML (ISO/IEC 29500), ODF (ISO/IEC 26300), EPUB. Which part matters how much."""
+"""Documents made of ZIP members: OOXML (ISO/IEC 29500), ODF (ISO/IEC 26300), EPUB. Which parts they need and which are read."""
 
 from __future__ import annotations
 
@@ -22,20 +22,11 @@ _BODY = {
     "odt": r"content\.xml", "ods": r"content\.xml", "odp": r"content\.xml",
     "epub": r".*\.(x?html?|opf|ncx)",
 }  # fmt: skip
-_MEDIA = re.compile(r".*\.(png|jpe?g|gif|bmp|tiff?|svg|emf|wmf|mp[34]|wav|webp)", re.I)
 
 
-def weight(kind: str, name: str) -> float:
-    """How much a reader would miss the part: the body most, pictures some, settings and previews little."""
-    if kind not in _BODY:
-        return 1.0
-    if re.fullmatch(_BODY[kind], name):
-        return 3.0
-    if "thumbnail" in name.lower():
-        return 0.1
-    if _MEDIA.fullmatch(name):
-        return 1.5
-    return 1.0
+def is_body(kind: str, name: str) -> bool:
+    """Whether the part holds what a reader reads, as against what holds the document together."""
+    return kind in _BODY and re.fullmatch(_BODY[kind], name) is not None
 
 
 def is_xml(name: str) -> bool:

@@ -1,0 +1,146 @@
+"""Movie fragments (8.8) behind a break in the chain of boxes: found again, counted in time, closed up."""
+
+from __future__ import annotations
+
+import struct
+from dataclasses import dataclass
+
+import numpy as np
+
+from jugal.binary.output import Piece
+from jugal.binary.source import Source
+from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.isobmff import payload
+from jugal.formats.isobmff.boxes import Box, Tree
+from jugal.formats.isobmff.movie import Movie, read_movie
+from jugal.formats.isobmff.tables import Track
+from jugal.formats.isobmff.write import box_bytes
+from jugal.model.span import ByteSpan
+
+#: More bytes than this are not missing inside one media data box; its size is wrong.
+_MOST_LOST = 1 << 24
+
+
+@dataclass(frozen=True, slots=True)
+class Fragment:
+    """A moof box with the media data box behind it; ``room`` is how many bytes lie there up to what follows."""
+
+    moof: Box
+    mdat: Box
+    room: int
+
+    @property
+    def lost(self) -> int:
+        """Bytes that the media data box claims and that are not there."""
+        return max(0, self.mdat.start + self.mdat.stated - (self.moof.start + self.room))
+
+
+def all_fragments(source: Source, tree: Tree) -> list[Fragment]:
+    """The fragments among the top-level boxes, each with the media data that follows it."""
+    boxes = sorted(tree.top, key=lambda b: b.start)
+    found = []
+    for at, box in enumerate(boxes):
+        if box.kind != b"moof":
+            continue
+        mdat = next((b for b in boxes[at + 1 : at + 3] if b.kind == b"mdat"), None)
+        if mdat is None or not mdat.stated:
+            continue
+        following = next((b.start for b in boxes[at + 1 :] if b.start > mdat.start), source.size)
+        found.append(Fragment(box, mdat, min(following, source.size) - box.start))
+    return found
+
+
+def decode_times(source: Source, fragment: Fragment) -> dict[int, int]:
+    """Track → time of the fragment's first sample (tfdt, 8.8.12) in the track's scale."""
+    times = {}
+    for traf in fragment.moof.all(b"traf"):
+        head, time = traf.child(b"tfhd"), traf.child(b"tfdt")
+        if head is None or time is None:
+            continue
+        body = source.read(time.body, 12)
+        wide = body[:1] == b"\x01"
+        times[source.uint(head.body + 4, 4) or 0] = int.from_bytes(body[4:12] if wide else body[4:8], "big")
+    return times
+
+
+def missing_ticks(subject: Subject, movie: Movie) -> dict[int, int]:
+    """Track → ticks that are missing between the fragments that are left, by their own times."""
+    ends: dict[int, int] = {}
+    gaps: dict[int, int] = {}
+    by_ident = {t.ident: t for t in movie.tracks}
+    for fragment in all_fragments(subject.source, movie.tree):
+        for ident, begin in decode_times(subject.source, fragment).items():
+            track = by_ident.get(ident)
+            if track is None:
+                continue
+            if ident in ends and begin > ends[ident]:
+                gaps[ident] = gaps.get(ident, 0) + begin - ends[ident]
+            inside = (track.offsets >= fragment.moof.start) & (
+                track.offsets < fragment.moof.start + fragment.room + fragment.lost
+            )
+            first_after = begin + int(track.durations[inside].sum())
+            ends[ident] = max(ends.get(ident, 0), first_after)
+    return gaps
+
+
+def close_up(subject: Subject) -> RepairDraft:
+    """Every fragment that is left, one behind the other; bytes lost inside one made up for by zeros."""
+    movie = read_movie(subject)
+    if not movie.stranded or movie.moov is None:
+        raise RepairImpossible("No fragment lies behind a break.")
+    source = subject.source
+    fragments = all_fragments(source, movie.tree)
+    if any(
+        (source.uint(h.body + 1, 3) or 0) & 1 for f in fragments for t in f.moof.all(b"traf") if (h := t.child(b"tfhd"))
+    ):
+        raise RepairImpossible("The fragments count their offsets from the file's start; they cannot be moved yet.")
+    heads = [b for b in movie.tree.top if b.kind in (b"ftyp", b"moov") and not b.cut]
+    pieces: list[Piece] = [ByteSpan(b.start, b.end) for b in sorted(heads, key=lambda b: b.start)]
+    at = sum(b.end - b.start for b in heads)
+    steps = [f"Kept the file type and the movie header, and {len(fragments):,} fragments as they are."]
+    entries: dict[int, list[tuple[int, int]]] = {}
+    for fragment in fragments:
+        if fragment.lost > _MOST_LOST:
+            steps.append(f"Left out the fragment at {fragment.moof.start:,}, which claims more than can be missing.")
+            continue
+        for ident, time in decode_times(source, fragment).items():
+            entries.setdefault(ident, []).append((time, at))
+        stop = min(fragment.mdat.start + fragment.mdat.stated, fragment.moof.start + fragment.room)
+        if fragment.lost:
+            where = _first_fault(subject, movie, fragment)
+            pieces += [ByteSpan(fragment.moof.start, where), bytes(fragment.lost), ByteSpan(where, stop)]
+            steps.append(
+                f"Put {fragment.lost:,} zeros at {where:,} in place of what is missing, so that the rest is in its place."
+            )
+        else:
+            pieces.append(ByteSpan(fragment.moof.start, stop))
+        at += stop - fragment.moof.start + fragment.lost
+    if not entries:
+        raise RepairImpossible("No fragment could be kept.")
+    pieces.append(_random_access(entries, movie.tracks))
+    steps.append("Wrote a new index of the fragments (mfra).")
+    return RepairDraft(tuple(pieces), tuple(steps))
+
+
+def _first_fault(subject: Subject, movie: Movie, fragment: Fragment) -> int:
+    """Where in a fragment the samples stop making sense: there the bytes are missing."""
+    begin, end = fragment.mdat.body, fragment.moof.start + fragment.room
+    places = []
+    for track in movie.tracks:
+        inside = (track.offsets >= begin) & (track.offsets < end)
+        if not inside.any():
+            continue
+        state, _ = payload.inspect(subject, track, [])
+        bad = np.flatnonzero(inside & (state != 0))
+        if bad.size:
+            places.append(int(track.offsets[bad[0]] + min(64, track.sizes[bad[0]])))
+    return min((p for p in places if begin <= p <= end), default=end)
+
+
+def _random_access(entries: dict[int, list[tuple[int, int]]], tracks: list[Track]) -> bytes:
+    """mfra (8.8.9) with the fragments of the first video track, or of the first there is."""
+    video = next((t.ident for t in tracks if t.kind == "video" and t.ident in entries), next(iter(entries)))
+    rows = entries[video]
+    body = b"".join(struct.pack(">QQBBB", time, offset, 1, 1, 1) for time, offset in rows)
+    tfra = box_bytes(b"tfra", b"\x01\0\0\0" + struct.pack(">III", video, 0, len(rows)) + body)
+    return box_bytes(b"mfra", tfra + box_bytes(b"mfro", b"\0\0\0\0" + struct.pack(">I", len(tfra) + 8 + 16)))

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from conftest import healthy
-from jugal.binary.output import exclusive_output, sweep_parts
+from jugal.binary.output import exclusive_output, sweep_folder, sweep_parts
 from jugal.case.store import Case
 from jugal.engine.delivery import deliver, plan_delivery, sha256_of
 from jugal.engine.examine import examine_file
@@ -147,7 +147,9 @@ def test_unfinished_files_of_the_dead_are_swept_and_no_others(tmp_path: Path) ->
         stream.write(b" and half")
     assert (tmp_path / "y.jpg").read_bytes() == b"half and half", "a file that is being written is left alone"
     assert all(p.exists() for p in foreign) and not any(p.exists() for p in gone)
-    assert sweep_parts([tmp_path / "nowhere" / "x.jpg"]) == 0
+    assert sweep_parts([tmp_path / "nowhere" / "x.jpg"]) == sweep_folder(tmp_path / "nowhere") == 0
+    assert sweep_folder(tmp_path) == 2, "in a folder of our own whatever is unfinished is ours"
+    assert sorted(p.name for p in tmp_path.iterdir()) == [".x.jpg.abc.part", "y.jpg"]
 
 
 def test_a_list_of_sums_that_was_never_finished_is_swept_by_the_next_delivery(tmp_path: Path) -> None:

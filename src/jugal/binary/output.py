@@ -46,17 +46,30 @@ def sweep_parts(paths: Iterable[Path]) -> int:
     names: dict[Path, set[str]] = {}
     for path in paths:
         names.setdefault(path.parent, set()).add(path.name[:_NAME_KEPT])
-    swept = 0
-    for folder, mine in names.items():
-        for part in folder.glob(".*.part") if folder.is_dir() else ():
-            match = _PART.match(part.name)
-            if match is None or mine.isdisjoint((match.group(1), _NUMBERED.sub("", match.group(1)))):
-                continue
-            if not _abandoned(part):
-                continue
-            part.unlink(missing_ok=True)
-            swept += 1
-    return swept
+    return sum(
+        _swept(part)
+        for folder, mine in names.items()
+        for part, name in _parts(folder)
+        if not mine.isdisjoint((name, _NUMBERED.sub("", name)))
+    )
+
+
+def sweep_folder(folder: Path) -> int:
+    """Removes every unfinished file of a dead process from a folder that is the program's own; returns how many."""
+    return sum(_swept(part) for part, _ in _parts(folder))
+
+
+def _parts(folder: Path) -> list[tuple[Path, str]]:
+    """The unfinished files in ``folder``, each with the name it was to have."""
+    found = [(path, _PART.match(path.name)) for path in (folder.glob(".*.part") if folder.is_dir() else ())]
+    return [(path, match.group(1)) for path, match in found if match is not None]
+
+
+def _swept(part: Path) -> bool:
+    if not _abandoned(part):
+        return False
+    part.unlink(missing_ok=True)
+    return True
 
 
 def _abandoned(part: Path) -> bool:

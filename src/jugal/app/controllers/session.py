@@ -16,6 +16,7 @@ from PySide6.QtGui import QImage
 from jugal.app.bridge.jobs import Job
 from jugal.app.bridge.smalls import draw_missing
 from jugal.app.models.files import CHUNK, FilesModel
+from jugal.binary.output import sweep_folder
 from jugal.case.schema import CaseError
 from jugal.case.store import Case, FileRow, KeptRepair
 from jugal.engine.copies import find_copies
@@ -386,6 +387,7 @@ class Session(QObject):
 
         def work() -> Iterator[RepairTold]:
             case = Case(path)
+            sweep_folder(into)
             try:
                 for done, task in enumerate(tasks, 1):
                     examination = case.examination(task.file)

@@ -102,7 +102,7 @@ MP4: dict[str, Maker] = {
     "faststart": partial(_clip, mux={"movflags": "faststart"}),
     "no-b-frames": partial(_clip, options={"bf": "0", "slices": "4"}),
     "open-gop": partial(_clip, options={"x264-params": "open-gop=1:keyint=25:bframes=3"}),
-    "interlaced": partial(_clip, options={"x264-params": "tff=1:interlaced=1"}),
+    "interlaced": partial(_clip, options={"x264-params": "tff=1:interlaced=1:no-deblock=1"}),
     "60-frames": partial(_clip, rate=60, bit_rate=1_800_000),
     "hevc": partial(_clip, video="libx265", options=X265),
     "mpeg4": partial(_clip, video="mpeg4"),

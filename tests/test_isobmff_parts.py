@@ -94,7 +94,7 @@ def test_emulation_prevention_is_undone(payload: bytes) -> None:
     [
         ((320, 180), {}),
         ((640, 368), {"options": {"bf": "0", "refs": "1"}}),
-        ((256, 144), {"options": {"x264-params": "tff=1:interlaced=1"}}),
+        ((256, 144), {"options": {"x264-params": "tff=1:interlaced=1:no-deblock=1"}}),
         ((320, 192), {"video": "libx265", "options": X265}),
     ],
 )

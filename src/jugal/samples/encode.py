@@ -97,7 +97,7 @@ def _write_clip(
     options: dict[str, str], mux: dict[str, str], bit_rate: int, sounds: int,
 ) -> None:  # fmt: skip
     with av.open(str(path), "w", format=container, options=mux) as file:
-        stream = file.add_stream(video, rate=rate, options={"g": "25", **options})
+        stream = file.add_stream(video, rate=rate, options=_coding(video, options))
         stream.width, stream.height = size
         stream.pix_fmt = "yuvj420p" if video == "mjpeg" else ("yuv422p10le" if video == "prores_ks" else "yuv420p")
         stream.bit_rate = bit_rate
@@ -116,6 +116,14 @@ def _write_clip(
                 position += step
         for track in [stream, *tracks]:
             file.mux(track.encode(None))
+
+
+def _coding(video: str, options: dict[str, str]) -> dict[str, str]:
+    """The encoder's options, with what keeps it from giving other bytes each time."""
+    coding = {"g": "25", **options}
+    if video == "libx264":
+        coding["x264-params"] = ":".join(filter(None, (options.get("x264-params"), "mbtree=0")))
+    return coding
 
 
 def _sound_frame(samples: np.ndarray, position: int, step: int, layout: str) -> av.AudioFrame:

@@ -6,6 +6,7 @@ import struct
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.special import entr
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
@@ -26,6 +27,10 @@ _LEAST_EXPLAINED = 0.2
 _MISMATCH = 0.6
 #: Bytes of an AAC block of digital silence.
 _SMALLEST_AAC = 6
+#: Bytes and frames of sound from which its shape is told, and bits a byte from which its values are evenly spread.
+_SHAPE_BYTES = 1 << 20
+_SHAPE_FRAMES = 4096
+_EVEN_SPREAD = 7.85
 #: In place of a chunk's offset: there is none, it is silent.
 SILENCE = -1
 #: The byte that means silence where it is not zero.
@@ -84,6 +89,8 @@ def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairD
         raise RepairImpossible("The media data do not look like those of the healthy file.")
     if any(isinstance(lane, PcmLane) and _too_short(lane) for lane in lanes):
         raise RepairImpossible("The sound between the pictures does not come in chunks like the healthy file's.")
+    if any(isinstance(lane, PcmLane) and _without_shape(subject.source.array, lane) for lane in lanes):
+        raise RepairImpossible("What lies between the pictures is coded, not uncompressed sound as in the healthy file.")
     _share_sound(lanes, tracks)
     plans, shares, timed = _plans(found, tracks)
     shares = _beside_each_other(plans, shares, tracks)
@@ -109,6 +116,24 @@ def _too_short(lane: PcmLane) -> bool:
     """Most of what was taken for uncompressed sound is shorter than half the donor's shortest chunk: it is not."""
     sizes = lane.found.sizes
     return bool(sizes) and 2 * sum(2 * size < min(lane.usual) for size in sizes) > len(sizes)
+
+
+def _without_shape(data: NDArray[np.uint8], lane: PcmLane) -> bool:
+    """What was taken for uncompressed sound has every byte of its frames evenly spread over all values.
+
+    The highest byte of a value never is, not in the loudest music: its values would have to be full-scale noise.
+    """
+    pieces, had = [], 0
+    for offset, size in zip(lane.found.offsets, lane.found.sizes, strict=True):
+        if had >= _SHAPE_BYTES:
+            break
+        pieces.append(data[offset : offset + size // lane.frame * lane.frame])
+        had += pieces[-1].size
+    frames = np.concatenate(pieces).reshape(-1, lane.frame) if pieces else np.empty((0, lane.frame), np.uint8)
+    if len(frames) < _SHAPE_FRAMES:
+        return False
+    shares = (np.bincount(frames[:, k], minlength=256) / len(frames) for k in range(lane.frame))
+    return bool(min(entr(share).sum() for share in shares) / np.log(2) > _EVEN_SPREAD)
 
 
 def _beside_each_other(plans: list[TrackPlan], shares: list[float], tracks: list[Track]) -> list[float]:

@@ -90,7 +90,9 @@ def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairD
     if any(isinstance(lane, PcmLane) and _too_short(lane) for lane in lanes):
         raise RepairImpossible("The sound between the pictures does not come in chunks like the healthy file's.")
     if any(isinstance(lane, PcmLane) and _without_shape(subject.source.array, lane) for lane in lanes):
-        raise RepairImpossible("What lies between the pictures is coded, not uncompressed sound as in the healthy file.")
+        raise RepairImpossible(
+            "What lies between the pictures is coded, not uncompressed sound as in the healthy file."
+        )
     _share_sound(lanes, tracks)
     plans, shares, timed = _plans(found, tracks)
     shares = _beside_each_other(plans, shares, tracks)

@@ -157,14 +157,14 @@ def test_a_full_medium_costs_a_sentence_for_each_file(
 
 
 def test_the_kept_repair_goes_out_unless_told_otherwise(case: Case, tmp_path: Path) -> None:
-    number = next(r.id for r in case.files() if r.path.endswith("hole.jpg"))
+    number = next(r.id for r in case.files() if r.path.endswith("/hole.jpg"))
     mended = tmp_path / "mended.jpg"
     mended.write_bytes(healthy("jpeg"))
     case.add_repair(
         number, RepairOutcome("x", RepairStatus.REPAIRED, str(mended), "resync", None, 60.0, 99.0, ("step",)), True
     )
     assert plan_delivery(case, [number])[0].origin == str(mended)
-    assert plan_delivery(case, [number], Layout(repaired=False))[0].origin.endswith("hole.jpg")
+    assert plan_delivery(case, [number], Layout(repaired=False))[0].origin.endswith("/hole.jpg")
 
 
 def test_damage_is_drawn_on_the_reports_pictures() -> None:

@@ -67,8 +67,9 @@ def test_score_forecast_and_result_are_what_a_decoder_shows(clip: bytes, name: s
     assert outcome.status is RepairStatus.REPAIRED and outcome.method == "close-fragments" and outcome.output
     after = share("mp4", clip, Path(outcome.output).read_bytes())
     assert after is not None and now is not None and after > now + 20
-    assert outcome.score_after == pytest.approx(after, abs=5)
-    assert found.attainable == pytest.approx(after, abs=6)
+    # Frames that a decoder conceals well count as right, while we count them lost: up to the fragment's last frame.
+    for claimed in (outcome.score_after, found.attainable):
+        assert claimed is not None and after - 7 <= claimed <= after + 5
     again = examine_file(outcome.output)
     assert not any(f.code in (FindingCode.MP4_FRAGMENT, FindingCode.BOX_SIZE) for f in again.findings)
     assert path.read_bytes() == data

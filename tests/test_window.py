@@ -222,7 +222,7 @@ def test_unfolded_row_and_bench_follow(window: Window, card: Path) -> None:
     triage.table.setFocus()
     QTest.keyClick(triage.table, Qt.Key.Key_Space)
     assert triage.delegate.open_row == -1 and triage.table.rowHeight(2) == usual
-    number = next(r.id for r in window.session.model.all_rows() if r.path.endswith("hole.jpg"))
+    number = next(r.id for r in window.session.model.all_rows() if r.path.endswith("/hole.jpg"))
     window.take_to_bench(number)
     finding = window.session.examination(number)
     assert finding is not None and finding.findings[0].span is not None

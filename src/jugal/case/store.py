@@ -30,6 +30,7 @@ from jugal.model.small import Small
 from jugal.model.sorts import Sort, sorts_of
 from jugal.model.span import ByteSpan
 from jugal.model.strip import StripSpan
+from jugal.model.words import printable_name
 
 
 class FileRow(msgspec.Struct, frozen=True, gc=False):
@@ -63,7 +64,7 @@ class FileRow(msgspec.Struct, frozen=True, gc=False):
     @property
     def name(self) -> str:
         """The file's own name, with what is no text in it replaced."""
-        return self.path.rsplit("/", 1)[-1].encode("utf-8", "replace").decode()
+        return printable_name(self.path)
 
 
 @dataclass(frozen=True, slots=True)

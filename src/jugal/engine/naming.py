@@ -7,6 +7,7 @@ import re
 
 from jugal.case.store import FileRow
 from jugal.formats.registry import extension_fits, usual_extension
+from jugal.model.words import printable
 
 #: What may stand in braces, with what it becomes.
 FIELDS = {
@@ -44,7 +45,7 @@ def check_pattern(pattern: str) -> None:
 
 def safe_name(name: str) -> str:
     """A name that every common file system takes."""
-    cleaned = re.sub(r'[<>:"/\\|?*\x00-\x1f]', "_", name.encode("utf-8", "replace").decode("utf-8")).strip(" .")
+    cleaned = re.sub(r'[<>:"/\\|?*\x00-\x1f]', "_", printable(name)).strip(" .")
     return cleaned[:_LONGEST] or "unnamed"
 
 

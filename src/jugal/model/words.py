@@ -9,3 +9,13 @@ def human_size(size: int, smallest: str = "B") -> str:
             return f"{value:.0f} {unit}" if unit == smallest else f"{value:.1f} {unit}"
         value /= 1000
     return f"{value:.1f} TB"
+
+
+def printable(path: str) -> str:
+    """A path or name as it can be shown: bytes that are no text become question marks."""
+    return path.encode("utf-8", "replace").decode()
+
+
+def printable_name(path: str) -> str:
+    """The last part of a path, as it can be shown."""
+    return printable(path.rsplit("/", 1)[-1])

@@ -26,6 +26,8 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("source.files", "Add single files…", "Ctrl+Shift+D", "intake"),
     ActionSpec("source.donors", "Add a folder of donors…", "Ctrl+Alt+D", "intake"),
     ActionSpec("source.remove", "Take the chosen source out", "Del", "intake"),
+    ActionSpec("source.undo", "Put the source back that was taken out", "Ctrl+Z", "intake"),
+    ActionSpec("run.first", "Examine the chosen waiting files first", "Ctrl+Shift+E", "intake"),
     ActionSpec("run.start", "Examine", "Ctrl+Return", "", "Begin or go on with the run"),
     ActionSpec("run.pause", "Pause or go on", "Ctrl+P"),
     ActionSpec("run.stop", "Stop the run", "Ctrl+."),

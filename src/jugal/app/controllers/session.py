@@ -31,6 +31,7 @@ from jugal.engine.report.write import Reports, write_reports
 from jugal.engine.run import CaseRun, Choice, Progress
 from jugal.engine.walk import walk
 from jugal.model.result import Examination, RepairOutcome, RepairStatus
+from jugal.model.words import printable
 
 _LENDERS = 400
 #: Fewer where the window waits for them: reading each takes its time.
@@ -108,6 +109,7 @@ class Session(QObject):
         self.lenders: list[Examination] = []
         self._plan_number = 0
         self._rate = Rate()
+        self._taken_out: list[str] = []
 
     # Case and sources
 
@@ -125,6 +127,7 @@ class Session(QObject):
             self.case.put("window", "closed")
             self.case.close()
         self.case = case
+        self._taken_out.clear()
         after = self.model.set_case(case)
         if after:
             self._load_rest(path, after)
@@ -216,10 +219,22 @@ class Session(QObject):
         self.list_sources()
 
     def remove_source(self, path: str) -> None:
+        """Takes a source out of the case; what is known of its files stays."""
         if self.case is not None:
             self.case.remove_source(path)
+            self._taken_out.append(path)
             self.sources_changed.emit()
             self.list_sources()
+            self.said.emit(f"{printable(path)} is taken out; Ctrl+Z puts it back.")
+
+    def put_source_back(self) -> None:
+        """Adds the source again that was taken out last."""
+        if self._taken_out:
+            path = self._taken_out.pop()
+            self.add_sources([path])
+            self.said.emit(f"{printable(path)} is a source again.")
+        else:
+            self.said.emit("No source was taken out.")
 
     def list_sources(self) -> None:
         """Lists what lies in the sources, in the background; ``listed`` carries the listing as it grows."""
@@ -342,17 +357,18 @@ class Session(QObject):
             self._run.batch.resume()
 
     def waiting(self, text: str) -> list[str]:
-        """Paths of files that wait for the run and hold all words of ``text``."""
+        """Paths of files that wait for the run and hold all words of ``text``, in the order they will be examined."""
         words = text.casefold().split()
-        if self._run is None or not self.run_running or not words:
+        if self._run is None or not self.run_running:
             return []
         return [p for p in self._run.batch.waiting() if all(w in p.casefold() for w in words)]
 
-    def examine_first(self, text: str) -> int:
-        """Brings the waiting files that hold the words forward; how many they are."""
-        paths = self.waiting(text)
-        if paths and self._run is not None:
-            self._run.batch.bring_forward(paths)
+    def examine_first(self, paths: Sequence[str]) -> int:
+        """Brings waiting files forward; how many they are."""
+        if not paths or self._run is None or not self.run_running:
+            return 0
+        self._run.batch.bring_forward(paths)
+        self.said.emit(f"{len(paths):,} {'file comes' if len(paths) == 1 else 'files come'} next.")
         return len(paths)
 
     def stop_run(self) -> None:

@@ -168,6 +168,8 @@ QToolButton[role="station"]:focus {{ border-bottom: 2px solid {t.accent}; paddin
 QLineEdit {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px; padding: 4px 6px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
 QLineEdit:focus {{ border: 1px solid {t.accent}; }}
 QAbstractItemView {{ background: {t.surface}; alternate-background-color: {t.surface}; border: 1px solid {t.line}; selection-background-color: {t.selection}; selection-color: {t.ink}; outline: none; }}
+QListView::item {{ padding: {scaled(2)}px 0; min-height: {scaled(15)}px; }}
+QAbstractSpinBox {{ min-height: {scaled(22)}px; }}
 QHeaderView::section {{ background: {t.ground}; color: {t.soft_ink}; border: none; border-bottom: 1px solid {t.line}; padding: 4px 6px; }}
 QProgressBar {{ background: {t.line}; border: none; height: 4px; max-height: 4px; }}
 QProgressBar::chunk {{ background: {t.accent}; }}

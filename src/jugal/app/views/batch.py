@@ -18,6 +18,7 @@ from jugal.app.controllers.session import RepairTold, Session, Task
 from jugal.app.style import tokens
 from jugal.app.views.intake import label
 from jugal.model.result import RepairStatus
+from jugal.model.words import printable_name
 
 _MOST_SHOWN = 5000
 FILE, METHOD, NOW, EXPECTED, DONOR, RESULT = range(6)
@@ -94,7 +95,7 @@ class BatchBand(QFrame):
         self.table.setRowCount(len(found[:_MOST_SHOWN]))
         for row, (_, number, e, best) in enumerate(found[:_MOST_SHOWN]):
             self._rows[number] = row
-            name = e.path.rsplit("/", 1)[-1].encode("utf-8", "replace").decode()
+            name = printable_name(e.path)
             words = (
                 name,
                 best.method,

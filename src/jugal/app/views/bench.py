@@ -33,7 +33,7 @@ from jugal.case.store import KeptRepair
 from jugal.engine.donors import why
 from jugal.model.result import Anchor, Examination, Kind, RepairStatus
 from jugal.model.strip import Matter
-from jugal.model.words import human_size
+from jugal.model.words import human_size, printable_name
 
 _STEPS_SHOWN = 90
 _MARK = {"note": "·", "minor": "–", "major": "▲", "fatal": "✕"}
@@ -200,7 +200,7 @@ class BenchView(QWidget):
             self._plan_chosen(-1)
             self._enable()
             return
-        self.title.setText(e.path.rsplit("/", 1)[-1].encode("utf-8", "replace").decode())
+        self.title.setText(printable_name(e.path))
         self.facts.setText(self._facts(e))
         self.strip.set_spans(e.strip)
         self.bytes.set_file(e.path, e.strip)

@@ -35,7 +35,7 @@ from jugal.app.widgets.flow import FlowLayout
 from jugal.engine.delivery import Arrangement, Delivered, Fit, Item, Layout, Rule, check_fit
 from jugal.engine.naming import AS_FOUND, FIELDS
 from jugal.model.result import Verdict
-from jugal.model.words import human_size
+from jugal.model.words import human_size, printable
 
 _SHOWN = 400
 _WORDS = {
@@ -290,9 +290,7 @@ class HandoverView(QWidget):
         for at, item in enumerate(self._items[:_SHOWN]):
             state = "repaired copy" if item.repaired else "as found"
             state = f"{state}, {item.note}" if item.note else state
-            for column, text in enumerate(
-                (item.place.encode("utf-8", "replace").decode(), human_size(item.size), state)
-            ):
+            for column, text in enumerate((printable(item.place), human_size(item.size), state)):
                 self.table.setItem(at, column, QTableWidgetItem(text))
         self._check_fit()
 

@@ -27,6 +27,7 @@ from PySide6.QtWidgets import (
 from jugal.app.bridge.jobs import Job
 from jugal.app.controllers.session import Session
 from jugal.app.style import tokens
+from jugal.app.views.waiting import WaitingCard
 from jugal.app.widgets.flow import FlowLayout
 from jugal.case.peek import CaseState, peek
 from jugal.engine.listing import Amount, Listing
@@ -88,7 +89,11 @@ class IntakeView(QWidget):
         left = QVBoxLayout()
         left.setSpacing(tokens.MARGIN)
         left.addWidget(self._sources_card(), 3)
-        left.addWidget(self._cases_card(), 2)
+        self.cases_card = self._cases_card()
+        self.waiting = WaitingCard(session)
+        self.waiting.hide()
+        left.addWidget(self.cases_card, 2)
+        left.addWidget(self.waiting, 2)
         right = QVBoxLayout()
         right.setSpacing(tokens.MARGIN)
         right.addWidget(self._choice_card(), 1)
@@ -105,8 +110,11 @@ class IntakeView(QWidget):
         self._later.setInterval(120)
         self._later.timeout.connect(self._show_taken)
         session.sources_changed.connect(self._show_sources)
+        session.sources_changed.connect(self.show_cases)
         session.case_changed.connect(self._case_changed)
         session.listed.connect(self._listed)
+        session.run_told.connect(lambda state: self._show_waiting(not state.progress.finished))
+        session.run_ended.connect(lambda _: self._show_waiting(False))
 
     def _sources_card(self) -> QWidget:
         card, box = _card(
@@ -202,6 +210,7 @@ class IntakeView(QWidget):
         self.suffixes.setWrapping(True)
         self.suffixes.setResizeMode(QListWidget.ResizeMode.Adjust)
         self.suffixes.setSpacing(2)
+        self.suffixes.setTextElideMode(Qt.TextElideMode.ElideNone)
         self.suffixes.itemChanged.connect(self._choose)
         box.addWidget(self.suffixes, 1)
         self.taken = label("", "heading")
@@ -223,6 +232,12 @@ class IntakeView(QWidget):
         box.addWidget(self.case_label)
         box.addWidget(self.medium)
         return card
+
+    def _show_waiting(self, running: bool) -> None:
+        """While a run is on, what waits for it stands where earlier cases do, none of which could be opened."""
+        if self.waiting.isHidden() is running:
+            self.waiting.setVisible(running)
+            self.cases_card.setVisible(not running)
 
     # What is chosen
 
@@ -348,7 +363,6 @@ class IntakeView(QWidget):
             recent = [str(case.path), *(p for p in self._recent() if p != str(case.path))][:_MOST_RECENT]
             self._settings.setValue("recent", recent)
         self._show_sources()
-        self.show_cases()
 
     def _recent(self) -> list[str]:
         stored = self._settings.value("recent", [])

@@ -145,7 +145,7 @@ class TriageView(QWidget):
         self.clear.clicked.connect(self.show_everything)
         self.words.addWidget(self.clear)
         self.first = QPushButton("")
-        self.first.clicked.connect(lambda: self._session.examine_first(self.find_edit.text()))
+        self.first.clicked.connect(lambda: self._session.examine_first(self._session.waiting(self.find_edit.text())))
         self.first.hide()
         self.words.addWidget(self.first)
         self.count = QLabel()
@@ -473,7 +473,7 @@ class TriageView(QWidget):
         self.horizon.set_counts(model.horizon(self.by_bytes))
         self._show_tokens()
         self._show_facet()
-        waiting = len(self._session.waiting(f.query))
+        waiting = len(self._session.waiting(f.query)) if f.query else 0
         self.first.setVisible(waiting > 0)
         self.first.setText(f"Examine the {waiting:,} waiting ones of that name first")
         self.clear.setVisible(not f.is_open)

@@ -48,7 +48,7 @@ from jugal.app.widgets.happened import Happened
 from jugal.app.widgets.palette import Palette
 from jugal.case.catalog import Facet, Filter
 from jugal.model.result import RepairStatus, Verdict
-from jugal.model.words import human_size
+from jugal.model.words import human_size, printable_name
 
 PLACES = ("intake", "triage", "bench", "handover")
 
@@ -185,7 +185,7 @@ class Window(QMainWindow):
             "go.intake": lambda: self.go("intake"), "go.triage": lambda: self.go("triage"),
             "go.bench": lambda: self.go("bench"), "go.handover": lambda: self.go("handover"),
             "case.open": self.ask_case, "source.folder": self.intake.ask_folder, "source.files": self.intake.ask_files,
-            "source.donors": self.intake.ask_donors, "source.remove": self.intake.remove_current, "run.start": self.start_run, "run.pause": self.session.pause_run,
+            "source.donors": self.intake.ask_donors, "source.remove": self.intake.remove_current, "source.undo": self.session.put_source_back, "run.first": self.intake.waiting.examine_first, "run.start": self.start_run, "run.pause": self.session.pause_run,
             "run.stop": self.session.stop_run, "triage.find": self.triage.find_edit.setFocus, "triage.clear": self.triage.show_everything,
             "triage.sheet": lambda: self.triage.show_as_sheet(not self.triage.as_sheet), "triage.invert": self.triage.invert,
             "triage.narrow": lambda: self.triage.show_facets(not self.triage.band.isVisible()), "triage.weigh": self.triage.weigh,
@@ -346,7 +346,7 @@ class Window(QMainWindow):
             self.bench.results.setFocus()
 
     def _repair_told(self, told: RepairTold) -> None:
-        name = told.outcome.path.rsplit("/", 1)[-1].encode("utf-8", "replace").decode()
+        name = printable_name(told.outcome.path)
         if told.outcome.status is RepairStatus.REPAIRED:
             text = f"{name}: {told.outcome.score_before:.0f} → {told.outcome.score_after:.0f} by {told.outcome.method}"
         else:

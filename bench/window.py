@@ -1,4 +1,7 @@
-"""``make bench-window``: how the window holds up with a large case and while results come in."""
+"""``make bench-window``: how the window holds up with a large case, with large photographs, and while results come in.
+
+Whatever has to be made for it is made in processes of their own, so that the memory measured is the window's.
+"""
 
 from __future__ import annotations
 
@@ -11,38 +14,59 @@ import sys
 import tempfile
 import threading
 import time
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-
-from dataclasses import replace
 
 import numpy as np
 from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QApplication
 
-from jugal.app.bridge.thumbs import ThumbLoader
 from jugal.app.controllers.session import Session
 from jugal.app.views.window import Window
-from jugal.binary.source import Source
 from jugal.case.catalog import Filter, SortKey
 from jugal.case.store import Case
-from jugal.engine.examine import examine_source
-from jugal.engine.worker import small_picture
 from jugal.model.result import Examination
-from jugal.samples import encode
-from jugal.samples.scenes import riverbed
 
 CAMERAS = ("Lurga M2", "Tern Compact 7", "")
+
+
+def elsewhere(function: Any, *arguments: object) -> Any:
+    """Calls a function in a process of its own; what it returns."""
+    with ProcessPoolExecutor(1, multiprocessing.get_context("spawn")) as pool:
+        return pool.submit(function, *arguments).result()
+
+
+def make_small_files(place: Path, count: int) -> None:
+    """A folder of small photographs, most of them cut short."""
+    from jugal.samples import encode
+    from jugal.samples.scenes import riverbed
+
+    place.mkdir()
+    photo = encode.jpeg(riverbed(200, 150, 1))
+    for i in range(count):
+        (place / f"{i}.jpg").write_bytes(photo[: len(photo) - i % 7 * 100])
+
+
+def make_photographs(place: Path, count: int) -> None:
+    """A folder of photographs of 20 megapixels: ten of them, each under many names."""
+    from jugal.samples import encode
+    from jugal.samples.scenes import riverbed
+
+    place.mkdir()
+    for i in range(10):
+        (place / f"{i}-0000.jpg").write_bytes(encode.jpeg(riverbed(1290, 970, i).resize((5160, 3880)), quality=85))
+    for i in range(count - 10):
+        os.link(place / f"{i % 10}-0000.jpg", place / f"{i % 10}-{i // 10 + 1:04d}.jpg")
 
 
 def gap(application: QApplication, folder: Path) -> float:
     """Seconds of the longest gap between two turns of the event loop while 2,000 files come in."""
     place = folder / "in"
-    place.mkdir()
-    photo = encode.jpeg(riverbed(200, 150, 1))
-    for i in range(2000):
-        (place / f"{i}.jpg").write_bytes(photo[: len(photo) - i % 7 * 100])
+    elsewhere(make_small_files, place, 2000)
     session = Session()
     window = Window(session, QSettings(str(folder / "s.ini"), QSettings.Format.IniFormat))
     session.open_case(folder / "gap.jugal")
@@ -63,8 +87,14 @@ def gap(application: QApplication, folder: Path) -> float:
     return float(np.diff(turns).max())
 
 
-def make_large(path: Path, count: int) -> None:
-    """A case of ``count`` damaged photographs that was never examined."""
+def make_large(path: Path, count: int) -> Examination:
+    """A case of ``count`` damaged photographs that was never examined; the examination they share."""
+    from jugal.binary.source import Source
+    from jugal.engine.examine import examine_source
+    from jugal.engine.worker import small_picture
+    from jugal.samples import encode
+    from jugal.samples.scenes import riverbed
+
     base = examine_source(Source.from_bytes(encode.jpeg(riverbed(200, 150, 1))[:-700], "x.jpg"))
     case = Case(path)
     rng = np.random.default_rng(5)
@@ -93,6 +123,7 @@ def make_large(path: Path, count: int) -> None:
             ]
         )
     case.close()
+    return replace(base, thumbnail=None)
 
 
 def fed(application: QApplication, session: Session, path: Path, base: Examination) -> float:
@@ -110,23 +141,19 @@ def fed(application: QApplication, session: Session, path: Path, base: Examinati
         ended.set()
 
     threading.Thread(target=feed).start()
-    turns = [time.perf_counter()]
+    longest, turn = 0.0, time.perf_counter()
     while not ended.is_set():
         while not numbers.empty():
             session.model.take_in(numbers.get())
         application.processEvents()
-        turns.append(time.perf_counter())
-    return float(np.diff(turns).max())
+        longest, turn = max(longest, time.perf_counter() - turn), time.perf_counter()
+    return longest
 
 
 def large(application: QApplication, folder: Path, count: int) -> None:
     """Opening, filtering, sorting and scrolling a case of ``count`` files."""
     path = folder / "large.jugal"
-    # In a process of its own, so that the memory measured is the window's.
-    maker = multiprocessing.get_context("spawn").Process(target=make_large, args=(path, count))
-    maker.start()
-    maker.join()
-    base = examine_source(Source.from_bytes(encode.jpeg(riverbed(200, 150, 1))[:-700], "x.jpg"))
+    base = elsewhere(make_large, path, count)
     session = Session()
     window = Window(session, QSettings(str(folder / "s.ini"), QSettings.Format.IniFormat))
     window.show()
@@ -166,20 +193,66 @@ def large(application: QApplication, folder: Path, count: int) -> None:
             view.viewport().repaint()
             application.processEvents()
         print(f"scrolling {words}: {frames / (time.perf_counter() - started):.0f} frames a second")
-    began = time.perf_counter()
-    came: list[int] = []
-    loader = ThumbLoader(path)
-    loader.ready.connect(lambda number, _: came.append(number))
-    for row in model.all_rows()[:2000]:
-        loader.ask(row.id)
-        application.processEvents()
-        while len(came) < row.id - 50:
-            application.processEvents()
-    loader.close()
-    print(f"thumbnails from the case: {len(came) / (time.perf_counter() - began):.0f} a second")
+    print(f"thumbnails from the case: {leafed(application, window, 40):.0f} a second, sheet by sheet")
     triage.order_by(SortKey.NAME)
     print(f"longest gap while 200 results a second come in: {1000 * fed(application, session, path, base):.0f} ms")
     print(f"memory: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1000:.0f} MB")
+    window.close()
+
+
+def leafed(application: QApplication, window: Window, sheets: int) -> float:
+    """Small pictures a second while the contact sheet is leafed through, each sheet as soon as the last is complete."""
+    model, triage = window.session.model, window.triage
+    triage.show_as_sheet(True)
+    triage.order_by(SortKey.FOUND)
+    bar = triage.sheet.verticalScrollBar()
+    began, shown = time.perf_counter(), 0
+    for page in range(sheets):
+        bar.setValue(page * bar.pageStep())
+        application.processEvents()
+        rows = triage.sheet.visible_rows()
+        while any(model.thumb_at(row) is None for row in rows):
+            application.processEvents()
+            time.sleep(0.001)  # as the event loop does between events; turning on the spot would starve the reader
+        shown += len(rows)
+        if bar.value() == bar.maximum():
+            break
+    return shown / (time.perf_counter() - began)
+
+
+def photographs(application: QApplication, folder: Path, count: int) -> None:
+    """The contact sheet of photographs of 20 megapixels, while they are examined and from the stored case."""
+    place, path = folder / "photographs", folder / "photographs.jugal"
+    elsewhere(make_photographs, place, count)
+    session = Session()
+    window = Window(session, QSettings(str(folder / "s.ini"), QSettings.Format.IniFormat))
+    window.show()
+    session.open_case(path)
+    session.add_sources([str(place)])
+    window.go("triage")
+    window.triage.show_as_sheet(True)
+    told: dict[int, float] = {}
+    behind: list[float] = []
+    ended: list[str] = []
+    session.run_told.connect(lambda state: told.update(dict.fromkeys(state.progress.numbers, time.perf_counter())))
+    session.run_ended.connect(ended.append)
+    began = time.perf_counter()
+    session.start_run()
+    bar, model = window.triage.sheet.verticalScrollBar(), session.model
+    while not ended or told:
+        application.processEvents()
+        bar.setValue(bar.maximum())
+        for number in [n for n in told if model.thumb_at(model.place_of(n)) is not None]:
+            behind.append(time.perf_counter() - told.pop(number))
+    print(
+        f"{count} photographs of 20 megapixels: {count / (time.perf_counter() - began):.1f} examined a second, their "
+        f"small pictures {1000 * float(np.median(behind)):.0f} ms behind the results, {1000 * max(behind):.0f} ms at most"
+    )
+    session.open_case(folder / "other.jugal")
+    session.open_case(path)
+    while model.total() < count:
+        application.processEvents()
+    print(f"their small pictures from the case: {leafed(application, window, 100):.0f} a second, sheet by sheet")
     window.close()
 
 
@@ -187,12 +260,14 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--gap-only", action="store_true")
     parser.add_argument("--files", type=int, default=100_000)
+    parser.add_argument("--photographs", type=int, default=500)
     arguments = parser.parse_args()
     application = QApplication(sys.argv[:1])
     with tempfile.TemporaryDirectory(prefix="jugal-window-") as name:
         if not arguments.gap_only:
             large(application, Path(name), arguments.files)
-        print(f"{1000 * gap(application, Path(name)):.0f} ms")
+            photographs(application, Path(name), arguments.photographs)
+        print(f"longest gap while 2,000 files are examined: {1000 * gap(application, Path(name)):.0f} ms")
 
 
 if __name__ == "__main__":

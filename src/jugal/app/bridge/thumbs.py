@@ -18,26 +18,27 @@ from jugal.case.store import Case
 
 #: What was asked for longer ago than this many requests has been scrolled away and is not read any more.
 _PENDING = 120
-_REST_S = 0.03
+_REST_S = 0.005
 _LONGEST_WAIT_S = 0.15
 
 
 def _decoded(jpeg: bytes) -> QImage:
     """Our own small JPEG as an image. Decoded by Pillow, which lets the interface thread run meanwhile."""
     with Image.open(io.BytesIO(jpeg)) as picture:
-        rgb = picture.convert("RGBA").tobytes()
-        return QImage(rgb, picture.width, picture.height, QImage.Format.Format_RGBA8888).convertToFormat(
-            QImage.Format.Format_RGB32
-        )
+        pixels = (picture if picture.mode == "RGB" else picture.convert("RGB")).tobytes("raw", "BGRX")
+        return QImage(pixels, picture.width, picture.height, QImage.Format.Format_RGB32).copy()
 
 
 log = logging.getLogger(__name__)
 
 
 class ThumbLoader(QObject):
-    """``ready`` carries a file's number and its QImage, or None where the file has none. Newest requests first."""
+    """``ready`` carries the loader itself, a file's number and its QImage, or None where the file has none.
 
-    ready = Signal(int, object)
+    Newest requests come first.
+    """
+
+    ready = Signal(object, int, object)
 
     def __init__(self, path: Path) -> None:
         super().__init__()
@@ -93,6 +94,6 @@ class ThumbLoader(QObject):
                 jpeg = case.thumbnail(number)
                 image = _decoded(jpeg) if jpeg else None
                 with contextlib.suppress(RuntimeError):  # the window is gone
-                    self.ready.emit(number, image)
+                    self.ready.emit(self, number, image)
         finally:
             case.close()

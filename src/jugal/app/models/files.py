@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,15 +26,24 @@ RowRole = Qt.ItemDataRole.UserRole + 1
 StripRole = Qt.ItemDataRole.UserRole + 2
 ThumbRole = Qt.ItemDataRole.UserRole + 3
 DetailRole = Qt.ItemDataRole.UserRole + 4
+_Held = TypeVar("_Held")
 Index = QModelIndex | QPersistentModelIndex
 _KEY_OF = {
     NAME: SortKey.NAME, SCORE: SortKey.SCORE, VERDICT: SortKey.VERDICT, FORMAT: SortKey.FORMAT, SIZE: SortKey.SIZE,
 }  # fmt: skip
 _CACHE = 600
+#: Small pictures held, some ten screens of the contact sheet.
+_PICTURES = 360
 _AHEAD = 30
 _TOGETHER_MS = 60
 #: Rows of a large case that are taken in between two turns of the event loop.
 CHUNK = 3000
+
+
+def _used(cache: OrderedDict[int, _Held], number: int) -> _Held:
+    """What is held for a file; what is shown now is given up last, else a screen could push itself out."""
+    cache.move_to_end(number)
+    return cache[number]
 
 
 class FilesModel(QAbstractTableModel):
@@ -212,6 +222,11 @@ class FilesModel(QAbstractTableModel):
         number = self.number_at(row)
         return self._thumb(number) if number is not None else None
 
+    def read_ahead(self, rows: Iterable[int]) -> None:
+        """Has the small pictures of shown rows read that will be wanted soon."""
+        for row in rows:
+            self.thumb_at(row)
+
     def number_at(self, row: int) -> int | None:
         return self.catalog.rows[self._shown[row]].id if 0 <= row < self._shown.size else None
 
@@ -280,19 +295,21 @@ class FilesModel(QAbstractTableModel):
             self._strips.update(self._case.strips(sorted(wanted)) if self._case else {})
             while len(self._strips) > _CACHE:
                 self._strips.popitem(last=False)
-        return self._strips[number]
+        return _used(self._strips, number)
 
     def _thumb(self, number: int) -> QImage | None:
         """The small picture, or None while it is being read; the row is then drawn again when it has come."""
         if number not in self._thumbs and number not in self._asked and self._loader is not None:
             self._asked.add(number)
             self._asked.difference_update(self._loader.ask(number))
-        return self._thumbs.get(number)
+        return _used(self._thumbs, number) if number in self._thumbs else None
 
-    def _thumb_came(self, number: int, image: QImage | None) -> None:
+    def _thumb_came(self, loader: ThumbLoader, number: int, image: QImage | None) -> None:
+        if loader is not self._loader:
+            return  # of the case that was open before
         self._asked.discard(number)
         self._thumbs[number] = image
-        if len(self._thumbs) > _CACHE:
+        if len(self._thumbs) > _PICTURES:
             self._thumbs.popitem(last=False)
         if not self._came.isActive():
             self._came.start()
@@ -308,4 +325,4 @@ class FilesModel(QAbstractTableModel):
             self._details[number] = (examination.findings, examination.repairs) if examination else ((), ())
             if len(self._details) > _CACHE:
                 self._details.popitem(last=False)
-        return self._details[number]
+        return _used(self._details, number)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import sys
 from pathlib import Path
 
 from platformdirs import user_log_path
@@ -50,6 +51,7 @@ from jugal.case.catalog import Facet, Filter
 from jugal.model.result import RepairStatus, Verdict
 from jugal.model.words import human_size, printable_name
 
+_SWITCH_S = 0.001
 PLACES = ("intake", "triage", "bench", "handover")
 
 
@@ -120,6 +122,8 @@ class Window(QMainWindow):
         # By method, not by lambda: the hints outlive the window and would keep all of it.
         QGuiApplication.styleHints().colorSchemeChanged.connect(self._follow_system)
         _load_glyphs(self)
+        # Threads that work in the background hand the interpreter over sooner than is usual: the window comes first.
+        sys.setswitchinterval(_SWITCH_S)
         # What is loaded by now stays: going through it all again in every full collection would stall the window.
         gc.collect()
         gc.freeze()

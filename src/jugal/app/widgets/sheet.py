@@ -70,6 +70,13 @@ class ContactSheet(QAbstractItemView):
         number = (point.y() + self.verticalOffset()) // height * self._columns() + column
         return self.model().index(number, NAME) if 0 <= number < self._count() else QModelIndex()
 
+    def visible_rows(self) -> range:
+        """The model's rows that are seen now, in whole or in part."""
+        height, columns = self._cell()[1], self._columns()
+        first = max(0, self.verticalOffset() // height) * columns
+        last = min(self._count(), (self.verticalOffset() + self.viewport().height()) // height * columns + columns)
+        return range(first, last)
+
     def scrollTo(
         self, index: Index, hint: QAbstractItemView.ScrollHint = QAbstractItemView.ScrollHint.EnsureVisible
     ) -> None:
@@ -154,10 +161,11 @@ class ContactSheet(QAbstractItemView):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self.viewport())
         painter.fillRect(event.rect(), QColor(self.theme.surface))
-        height, columns = self._cell()[1], self._columns()
-        first = max(0, self.verticalOffset() // height) * columns
-        last = min(self._count(), (self.verticalOffset() + self.viewport().height()) // height * columns + columns)
-        for number in range(first, last):
+        seen = self.visible_rows()
+        # The next screen's pictures are read meanwhile; asked for first, they come after those that are seen now.
+        model: FilesModel = self.model()  # type: ignore[assignment]
+        model.read_ahead(range(seen.stop, min(self._count(), seen.stop + len(seen))))
+        for number in seen:
             self._paint_cell(painter, self.model().index(number, NAME))
         painter.end()
 

@@ -201,7 +201,10 @@ def large(application: QApplication, folder: Path, count: int) -> None:
 
 
 def leafed(application: QApplication, window: Window, sheets: int) -> float:
-    """Small pictures a second while the contact sheet is leafed through, each sheet as soon as the last is complete."""
+    """Small pictures a second while the contact sheet is leafed through, each sheet as soon as the last is complete.
+
+    Counted from the second sheet on: with the first the case is still being opened.
+    """
     model, triage = window.session.model, window.triage
     triage.show_as_sheet(True)
     triage.order_by(SortKey.FOUND)
@@ -214,7 +217,10 @@ def leafed(application: QApplication, window: Window, sheets: int) -> float:
         while any(model.thumb_at(row) is None for row in rows):
             application.processEvents()
             time.sleep(0.001)  # as the event loop does between events; turning on the spot would starve the reader
-        shown += len(rows)
+        if page == 0:
+            began = time.perf_counter()
+        else:
+            shown += len(rows)
         if bar.value() == bar.maximum():
             break
     return shown / (time.perf_counter() - began)

@@ -10,7 +10,7 @@ from jugal.model.result import Verdict
 from jugal.model.strip import Matter
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Theme:
     """One set of colours, as #rrggbb."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import cache
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QBrush, QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
@@ -39,6 +40,16 @@ def in_words(spans: Sequence[StripSpan]) -> str:
     return ", ".join(f"{m.value} {100 * n / total:.1f} %" for m, n in sorted(parts.items(), key=lambda x: -x[1]))
 
 
+@cache
+def _paints(theme: Theme) -> tuple[dict[Matter, QBrush], dict[Matter, QBrush], QBrush, QPen, QPen]:
+    """Of each matter its ground and its pattern, the ink, the dashes of what is missing, the edge: strips are drawn by
+    the hundred a second, and making these anew takes longer than drawing with them."""
+    ink = QColor(theme.ink)
+    grounds = {matter: QBrush(QColor(theme.matter[matter])) for matter in Matter}
+    patterns = {m: QBrush(ink, p) for m, p in _PATTERNS.items() if p is not Qt.BrushStyle.NoBrush}
+    return grounds, patterns, QBrush(ink), QPen(ink, 1, Qt.PenStyle.DashLine), QPen(QColor(theme.line), 1)
+
+
 def paint_strip(
     painter: QPainter,
     area: QRectF,
@@ -50,9 +61,10 @@ def paint_strip(
     """Draws ``spans`` into ``area``; ``first`` to ``last`` are the bytes that the area's width stands for."""
     total = float(extent(spans)) if last is None else last
     width = total - first
+    grounds, patterns, ink, dashes, edge = _paints(theme)
     painter.save()
     painter.setClipRect(area)
-    painter.fillRect(area, QColor(theme.matter[Matter.UNEXPLAINED]))
+    painter.fillRect(area, grounds[Matter.UNEXPLAINED])
     if width <= 0:
         painter.restore()
         return
@@ -65,16 +77,15 @@ def paint_strip(
             continue
         left = min(left, area.right() - min(extent_px, 2.0))
         piece = QRectF(left, area.top(), extent_px, area.height())
-        painter.fillRect(piece, QColor(theme.matter[span.matter]))
-        pattern = _PATTERNS.get(span.matter)
-        if pattern is not None and pattern is not Qt.BrushStyle.NoBrush:
-            painter.fillRect(piece, QBrush(QColor(theme.ink), pattern))
+        painter.fillRect(piece, grounds[span.matter])
+        if span.matter in patterns:
+            painter.fillRect(piece, patterns[span.matter])
         if span.matter is Matter.STRUCTURE and extent_px > 2:
-            painter.fillRect(QRectF(piece.left(), piece.bottom() - 3, piece.width(), 3), QColor(theme.ink))
+            painter.fillRect(QRectF(piece.left(), piece.bottom() - 3, piece.width(), 3), ink)
         if span.matter is Matter.MISSING:
-            painter.setPen(QPen(QColor(theme.ink), 1, Qt.PenStyle.DashLine))
+            painter.setPen(dashes)
             painter.drawRect(piece.adjusted(0.5, 0.5, -1, -1))
-    painter.setPen(QPen(QColor(theme.line), 1))
+    painter.setPen(edge)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawRect(area.adjusted(0.5, 0.5, -0.5, -0.5))
     painter.restore()

@@ -5,11 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QDate, QItemSelectionModel, QModelIndex, Qt
+from PySide6.QtCore import QDate, QItemSelectionModel, QModelIndex, QRect, Qt
 from PySide6.QtTest import QAbstractItemModelTester, QTest
 from PySide6.QtWidgets import QApplication, QInputDialog, QLabel, QWidget
 
 from conftest import healthy, keys, number_of, run, until
+from jugal.app.models.files import FORMAT, NAME, DetailRole
 from jugal.app.style import tokens
 from jugal.app.views.window import Window
 from jugal.app.widgets.flow import FlowLayout
@@ -450,3 +451,20 @@ def test_a_window_that_was_not_closed_says_so_next_time(window: Window) -> None:
     other.close()
     assert window.session.open_case(path.with_name("other.jugal"))
     assert "not closed properly" in said[-1]
+
+
+def test_columns_follow_the_window_at_once(examined: Window) -> None:
+    """In a wide window the name has room and the format is shown; in a narrow one the strip keeps its own."""
+    triage, table = examined.triage, examined.triage.table
+    examined.go("triage")
+    for width, name_room, with_format in ((1280, tokens.scaled(290), True), (900, tokens.scaled(140), False)):
+        examined.resize(width, 800)
+        until(lambda w=width: examined.width() == w)
+        assert table.columnWidth(NAME) >= name_room and table.isColumnHidden(FORMAT) is not with_format
+        assert sum(table.columnWidth(c) for c in range(7) if not table.isColumnHidden(c)) <= table.viewport().width()
+    triage.point_at(number_of(examined, "hole.jpg"))
+    row = table.currentIndex().row()
+    told = table.model().index(row, NAME).data(DetailRole)[0][0].message
+    box = QRect(0, 0, table.columnWidth(NAME) - 14, 10_000)
+    needed = table.fontMetrics().boundingRect(box, Qt.TextFlag.TextWordWrap, told).height()
+    assert table.rowHeight(row) >= needed + table.fontMetrics().height(), "the whole finding can be read"

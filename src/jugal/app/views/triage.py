@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 
 from msgspec.structs import replace
-from PySide6.QtCore import QEvent, QItemSelection, QItemSelectionModel, QModelIndex, QObject, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, QItemSelection, QItemSelectionModel, QModelIndex, QObject, QRect, Qt, QTimer, Signal
 from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -306,9 +306,11 @@ class TriageView(QWidget):
         table.selectionModel().selectionChanged.connect(self._say_count)
         table.doubleClicked.connect(lambda _: self.take_to_bench())
         table.installEventFilter(self)
+        # The table hears of its new size before its viewport has it.
+        table.viewport().installEventFilter(self)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if watched is self.table and event.type() == QEvent.Type.Resize:
+        if watched is self.table.viewport() and event.type() == QEvent.Type.Resize:
             self._fit_columns()
         if watched is self.table and isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             if event.key() == Qt.Key.Key_Space:
@@ -365,9 +367,12 @@ class TriageView(QWidget):
     def _open_height(self, row: int) -> int:
         """As much as the row's findings and repairs need, within bounds."""
         findings, plans = self._model.index(row, NAME).data(DetailRole) or ((), ())
-        metrics, width = self.table.fontMetrics(), max(80, self.table.columnWidth(NAME) - 16)
-        lines = sum(-(-metrics.horizontalAdvance(f.message) // width) + 0.3 for f in findings[:6]) or 1
-        left = (1 + lines) * metrics.height() + 2 * tokens.GAP
+        metrics = self.table.fontMetrics()
+        box = QRect(0, 0, max(80, self.table.columnWidth(NAME) - 14), 1 << 15)
+        told = (
+            metrics.boundingRect(box, Qt.TextFlag.TextWordWrap, f"✕ {f.message}").height() + 3 for f in findings[:6]
+        )
+        left = metrics.height() + max(sum(told), metrics.height()) + 2 * tokens.GAP
         right = tokens.STRIP_HEIGHT + 40 + (min(3, len(plans)) + (2 if plans else 1)) * (metrics.height() + 4)
         return int(min(1.4 * tokens.OPEN_ROW_HEIGHT, max(tokens.ROW_HEIGHT + 20, left, right)))
 

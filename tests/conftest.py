@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import threading
 import time
@@ -10,7 +11,8 @@ from functools import cache
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QCoreApplication, QEvent, QSettings
+import shiboken6
+from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThread, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
 
@@ -103,6 +105,27 @@ def card(tmp_path: Path) -> Path:
     (place / "notes.docx").write_bytes(healthy("docx"))
     (place / "zeros.bin").write_bytes(bytes(4096))
     return place
+
+
+@pytest.fixture(autouse=True)
+def nothing_left_behind(request: pytest.FixtureRequest) -> Iterator[None]:
+    """No test of the window leaves a window, a running timer or a thread of Qt's behind."""
+    if not {"qapp", "qtbot", "window"} & set(request.fixturenames):
+        yield
+        return
+    request.getfixturevalue("qapp")
+    before = {id(w) for w in QApplication.topLevelWidgets()} | _running()
+    yield
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    until(lambda: not [w for w in QApplication.topLevelWidgets() if id(w) not in before], 10)
+    until(lambda: not _running() - before, 10)
+
+
+def _running() -> set[int]:
+    """Timers and threads that run, by identity."""
+    gc.collect()
+    found = [o for o in gc.get_objects() if isinstance(o, (QTimer, QThread)) and shiboken6.isValid(o)]
+    return {id(o) for o in found if (o.isActive() if isinstance(o, QTimer) else o.isRunning())}
 
 
 @pytest.fixture

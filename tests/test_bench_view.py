@@ -251,6 +251,29 @@ def test_what_kills_the_decoder_ends_the_playing_only(player: Player, tmp_path: 
     assert "cannot be played" in ended[1] and not player.active
 
 
+def test_a_line_holds_fewer_bytes_where_there_is_no_room(qtbot, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    path = tmp_path / "x.bin"
+    path.write_bytes(bytes(range(256)) * 40)
+    view = HexView(LIGHT)
+    qtbot.addWidget(view)
+    view.resize(900, 200)
+    view.set_file(str(path))
+    view.show()
+    view.point_at(4096 + 13)
+    QTest.keyClick(view, Qt.Key.Key_Down)
+    assert view.offset == 4096 + 13 + 16
+    view.resize(340, 200)
+    until(lambda: view.viewport().width() < 340)
+    QTest.keyClick(view, Qt.Key.Key_Down)
+    assert view.offset == 4096 + 13 + 24
+    font = view.font()
+    font.setPointSizeF(2 * font.pointSizeF())
+    tall = view._line()
+    view.setFont(font)
+    assert view._line() > 1.6 * tall, "bytes grow with the type"
+    view.close_file()
+
+
 # In the window
 
 

@@ -167,6 +167,26 @@ def test_the_kept_repair_goes_out_unless_told_otherwise(case: Case, tmp_path: Pa
     assert plan_delivery(case, [number], Layout(repaired=False))[0].origin.endswith("/hole.jpg")
 
 
+def test_what_was_repaired_since_goes_out_beside_the_earlier_copy(case: Case, tmp_path: Path) -> None:
+    target, numbers = tmp_path / "target", [r.id for r in case.files()]
+    list(deliver(case, plan_delivery(case, numbers), target))
+    number = next(r.id for r in case.files() if r.path.endswith("/hole.jpg"))
+    damaged = next(i for i in plan_delivery(case, numbers) if i.file == number)
+    mended = tmp_path / "repaired" / "hole.jpg"
+    mended.parent.mkdir()
+    mended.write_bytes(healthy("jpeg"))
+    outcome = RepairOutcome("x", RepairStatus.REPAIRED, str(mended), "resync", None, 60.0, 99.0, ("step",))
+    case.add_repair(number, outcome, True)
+    stem = damaged.place.removesuffix(".jpg")
+    (target / f"{stem} (2).jpg").write_text("somebody's own")
+    new = only_new(case, plan_delivery(case, numbers), target)
+    assert [(i.file, i.place) for i in new] == [(number, f"{stem} (3).jpg")]
+    assert [d.error for d in deliver(case, new, target)] == [None]
+    assert (target / new[0].place).read_bytes() == mended.read_bytes()
+    assert (target / damaged.place).read_bytes() == Path(damaged.origin).read_bytes()
+    assert only_new(case, plan_delivery(case, numbers), target) == []
+
+
 def test_damage_is_drawn_on_the_reports_pictures() -> None:
     out = io.BytesIO()
     Image.new("RGB", (120, 90), (10, 60, 10)).save(out, "JPEG", quality=95)

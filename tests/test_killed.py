@@ -105,7 +105,7 @@ def test_killed_at_any_moment_everything_known_is_kept(tmp_path: Path, seed: int
             assert repair.outcome.output is not None and examine_file(repair.outcome.output).score == 100.0
         got = case.delivered(str(tmp_path / "target"))
         assert {int(n) for n in _said(lines, "delivered")} <= set(got)
-        for path, size, digest in got.values():
+        for path, size, digest, _ in got.values():
             assert os.path.getsize(path) == size and sha256_of(path) == digest
         case.close()
     _no_half_written_file(tmp_path, originals)

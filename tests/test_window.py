@@ -55,7 +55,10 @@ def test_whole_path_by_keyboard(window: Window, card: Path, tmp_path: Path) -> N
     session.repair_ended.connect(told.append)
     keys(window.bench, "Ctrl+R")
     until(lambda: bool(told))
-    assert "kept" in window.bench.stage.after.caption.text() and "100.0 measured after" in window.bench.outcome.text()
+    assert (
+        "kept" in window.bench.stage.after.caption.text()
+        and "100.0 measured after" in window.bench.outcome.toPlainText()
+    )
     keys(window.bench, "Ctrl+Shift+K")
     assert "not kept" in window.bench.stage.after.caption.text()
     keys(window.bench, "Ctrl+K")

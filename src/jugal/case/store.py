@@ -9,6 +9,7 @@ import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
@@ -75,6 +76,15 @@ class KeptRepair:
     file: int
     outcome: RepairOutcome
     kept: bool
+
+
+class HandedOver(NamedTuple):
+    """A copy that was delivered: where it lies, its size and SHA-256, and what it is a copy of."""
+
+    path: str
+    size: int
+    sha256: str
+    origin: str
 
 
 def _now() -> str:
@@ -379,14 +389,17 @@ class Case:
         with self._db:
             self._db.execute("UPDATE delivery SET finished = ? WHERE id = ?", (_now(), delivery))
 
-    def delivered(self, target: str | None = None) -> dict[int, tuple[str, int, str]]:
-        """File number → (target path, size, SHA-256) of all that was delivered, to ``target`` where it is given."""
+    def delivered(self, target: str | None = None) -> dict[int, HandedOver]:
+        """By file number the last copy of all that was delivered, to ``target`` where it is given."""
         where, values = ("WHERE d.target = ?", (os.fsencode(target),)) if target else ("", ())
         rows = self._db.execute(
-            f"SELECT x.file, x.target, x.size, x.sha256 FROM delivered x JOIN delivery d ON d.id = x.delivery {where} ORDER BY d.id",
+            f"SELECT x.file, x.target, x.size, x.sha256, x.origin FROM delivered x JOIN delivery d ON d.id = x.delivery {where} ORDER BY d.id",
             values,
         )
-        return {file: (os.fsdecode(path), size, sha) for file, path, size, sha in rows}
+        return {
+            file: HandedOver(os.fsdecode(path), size, sha, os.fsdecode(origin))
+            for file, path, size, sha, origin in rows
+        }
 
 
 _CODES = {code.value: code for code in FindingCode}

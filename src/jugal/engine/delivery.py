@@ -6,12 +6,12 @@ import hashlib
 import os
 import shutil
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
 
 from jugal.binary.output import OutputRefused, exclusive_output, free_name, sweep_parts
-from jugal.case.store import Case, FileRow
+from jugal.case.store import Case, FileRow, HandedOver
 from jugal.engine.copies import Standing
 from jugal.engine.naming import AS_FOUND, check_pattern, name_for, safe_name
 from jugal.model.result import Verdict
@@ -157,9 +157,32 @@ def _size(origin: str, row: FileRow) -> int:
 
 
 def only_new(case: Case, items: Sequence[Item], target: Path) -> list[Item]:
-    """Without what this target got in earlier deliveries, as far as it still lies there."""
+    """Without what this target got in earlier deliveries, as far as it still lies there.
+
+    A file that went out before and goes out in another version now (repaired since, say) gets a place beside it.
+    """
     before = case.delivered(str(target))
-    return [i for i in items if i.file not in before or not os.path.exists(before[i.file][0])]
+    places = {i.place.casefold() for i in items}
+    new = []
+    for item in items:
+        copy = before.get(item.file)
+        if copy is None or not os.path.exists(copy.path):
+            new.append(item)
+        elif copy.origin != item.origin:
+            place = _beside(item.place, places, target)
+            places.add(place.casefold())
+            new.append(replace(item, place=place, note="another version than delivered before"))
+    return new
+
+
+def _beside(place: str, places: set[str], target: Path) -> str:
+    """``place`` where nothing lies there, else the first number in brackets that neither target nor delivery has."""
+    stem, suffix = os.path.splitext(place)
+    number = 2
+    while os.path.lexists(target / place) or (number > 2 and place.casefold() in places):
+        place = f"{stem} ({number}){suffix}"
+        number += 1
+    return place
 
 
 def check_fit(items: Sequence[Item], target: Path, sources: Sequence[str]) -> Fit:
@@ -241,7 +264,7 @@ def deliver(case: Case, items: Sequence[Item], target: Path) -> Iterator[Deliver
     case.finish_delivery(delivery)
 
 
-def _there_already(item: Item, path: Path, known: tuple[str, int, str] | None) -> str | None:
+def _there_already(item: Item, path: Path, known: HandedOver | None) -> str | None:
     """The SHA-256 of a copy that lies at its place already and is equal, None where there is none.
 
     The case may not know of it: a delivery that was killed has named its last copy before it could be noted.
@@ -249,7 +272,7 @@ def _there_already(item: Item, path: Path, known: tuple[str, int, str] | None) -
     if not path.is_file() or path.stat().st_size != item.size:
         return None
     digest = sha256_of(path)
-    if known is not None and known[0] == str(path) and known[2] != digest:
+    if known is not None and known.path == str(path) and known.sha256 != digest:
         return None
     return digest if sha256_of(item.origin) == digest else None
 

@@ -162,7 +162,7 @@ QTabBar::tab {{ background: transparent; color: {t.soft_ink}; border: none; bord
 QTabBar::tab:selected {{ color: {t.ink}; border-bottom: 2px solid {t.accent}; }}
 QTabBar:focus {{ border-bottom: 1px solid {t.accent}; }}
 QToolButton::menu-indicator {{ image: none; width: 0; }}
-QToolButton[role="station"] {{ border: none; border-radius: 0; background: transparent; padding: 8px 18px 9px 18px; text-align: left; }}
+QToolButton[role="station"] {{ border: none; border-radius: 0; background: transparent; padding: 8px 12px 9px 12px; text-align: left; }}
 QToolButton[role="station"]:checked {{ background: {t.surface}; border-top: 3px solid {t.accent}; padding-top: 5px; color: {t.accent}; }}
 QToolButton[role="station"]:focus {{ border-bottom: 2px solid {t.accent}; padding-bottom: 7px; }}
 QLineEdit {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 3px; padding: 4px 6px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from textwrap import shorten
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QTextCursor
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QListWidget,
     QListWidgetItem,
+    QPlainTextEdit,
     QPushButton,
     QSplitter,
     QVBoxLayout,
@@ -35,7 +36,6 @@ from jugal.model.result import Anchor, Examination, Kind, RepairStatus
 from jugal.model.strip import Matter
 from jugal.model.words import human_size, printable_name
 
-_STEPS_SHOWN = 90
 _MARK = {"note": "·", "minor": "–", "major": "▲", "fatal": "✕"}
 _LOUD = (Matter.HOLE, Matter.FILLER, Matter.FOREIGN, Matter.DAMAGED, Matter.PAST_END, Matter.MISSING)
 
@@ -133,10 +133,11 @@ class BenchView(QWidget):
         self.results = self._list("Results of repairs")
         self.results.currentRowChanged.connect(self._result_chosen)
         box.addWidget(self.results, 2)
-        self.outcome = label("", "soft")
-        self.outcome.setMaximumHeight(3 * self.outcome.fontMetrics().height() + 4)
-        self.outcome.setAlignment(Qt.AlignmentFlag.AlignTop)
-        box.addWidget(self.outcome)
+        self.outcome = QPlainTextEdit()
+        self.outcome.setReadOnly(True)
+        self.outcome.setTabChangesFocus(True)
+        self.outcome.setAccessibleName("What the repair did")
+        box.addWidget(self.outcome, 2)
         row = QHBoxLayout()
         self.keep = QPushButton("Keep")
         self.drop = QPushButton("Drop")
@@ -259,6 +260,10 @@ class BenchView(QWidget):
 
     # Results
 
+    def _tell(self, text: str) -> None:
+        self.outcome.setPlainText(text)
+        self.outcome.moveCursor(QTextCursor.MoveOperation.Start)
+
     def _good(self) -> list[KeptRepair]:
         return [r for r in self._results if r.outcome.status is RepairStatus.REPAIRED and r.outcome.output]
 
@@ -283,7 +288,7 @@ class BenchView(QWidget):
             self._result_chosen(at)
         else:
             failed = self._results[-1].outcome.error if self._results else ""
-            self.outcome.setText(failed or "")
+            self._tell(failed or "")
             self.stage.show_result(None, "Repaired", "No result yet." if failed else "No repair has been done yet.")
         self._enable()
 
@@ -295,9 +300,8 @@ class BenchView(QWidget):
         state = "kept" if good[row].kept else "not kept"
         self.stage.show_result(o.output, f"Repaired by {o.method}, score {o.score_after:.1f}, {state}")
         donor = f" Donor: {o.donor.rsplit('/', 1)[-1]}." if o.donor else ""
-        steps = shorten(" ".join(o.steps), _STEPS_SHOWN, placeholder=" …")
-        self.outcome.setText(f"Score {o.score_before:.1f} before, {o.score_after:.1f} measured after.{donor} {steps}")
-        self.outcome.setToolTip("\n".join(o.steps))
+        measured = f"Score {o.score_before:.1f} before, {o.score_after:.1f} measured after.{donor}"
+        self._tell("\n".join((measured, *o.steps)))
         self._enable()
 
     def _chosen_result(self) -> KeptRepair | None:
@@ -406,7 +410,7 @@ class BenchView(QWidget):
         if self.donor.isVisible() and self.donor.currentIndex() > 0:
             donor = self._donors[self.donor.currentIndex() - 1].path
         self.repair.setEnabled(False)
-        self.outcome.setText("Repairing on a copy …")
+        self._tell("Repairing on a copy …")
         self._session.repair([Task(self._number, e.repairs[row].method, donor)])
 
     def try_all(self) -> None:
@@ -414,18 +418,18 @@ class BenchView(QWidget):
         e = self._examination
         if e is None or self._number is None or not e.repairs:
             return
-        self.outcome.setText(f"Trying {len(e.repairs)} repairs on copies …")
+        self._tell(f"Trying {len(e.repairs)} repairs on copies …")
         self._session.repair([Task(self._number, plan.method) for plan in e.repairs])
 
     def _repaired(self, told: RepairTold) -> None:
         if told.file == self._number:
             self._show_results()
             if told.outcome.error:
-                self.outcome.setText(told.outcome.error)
+                self._tell(told.outcome.error)
 
     def _repair_ended(self, problem: str) -> None:
         if problem:
-            self.outcome.setText(f"The repair ended early: {problem}")
+            self._tell(f"The repair ended early: {problem}")
         self._enable()
 
     def _set_kept(self, repair: int | None) -> None:

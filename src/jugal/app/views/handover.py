@@ -187,8 +187,10 @@ class HandoverView(QWidget):
         self.table.setTabKeyNavigation(False)
         self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
         self.table.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)
-        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        self.table.setColumnWidth(2, tokens.scaled(190))
+        stretch, fitted = QHeaderView.ResizeMode.Stretch, QHeaderView.ResizeMode.ResizeToContents
+        for column, mode in enumerate((stretch, fitted, stretch)):
+            self.table.horizontalHeader().setSectionResizeMode(column, mode)
+        self.table.setTextElideMode(Qt.TextElideMode.ElideMiddle)
         box.addWidget(self.table, 1)
         self.progress = QProgressBar()
         self.progress.setTextVisible(False)
@@ -291,8 +293,13 @@ class HandoverView(QWidget):
             state = "repaired copy" if item.repaired else "as found"
             state = f"{state}, {item.note}" if item.note else state
             for column, text in enumerate((printable(item.place), human_size(item.size), state)):
-                self.table.setItem(at, column, QTableWidgetItem(text))
+                self._put(at, column, text)
         self._check_fit()
+
+    def _put(self, row: int, column: int, text: str) -> None:
+        item = QTableWidgetItem(text)
+        item.setToolTip(text)
+        self.table.setItem(row, column, item)
 
     def _check_fit(self) -> None:
         text = self.target.text().strip()
@@ -323,7 +330,7 @@ class HandoverView(QWidget):
         if told.error:
             self._failed += 1
         if row < self.table.rowCount():
-            self.table.setItem(row, 2, QTableWidgetItem(told.error or "compared, equal"))
+            self._put(row, 2, told.error or "compared, equal")
 
     def _ended(self, problem: str) -> None:
         self.progress.setVisible(False)

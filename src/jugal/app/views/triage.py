@@ -183,6 +183,7 @@ class TriageView(QWidget):
         if [t.property("words") for t in self.tokens] != wanted:
             for token in self.tokens:
                 self.words.removeWidget(token)
+                token.hide()
                 token.deleteLater()
             self.tokens = []
             for at, (words, rest) in enumerate(parts):

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import os
 
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QFontDatabase, QFontMetricsF, QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QAbstractScrollArea
 
 from jugal.app.style.tokens import Theme
 from jugal.model.strip import Matter, StripSpan
 
-WIDTH = 16
+#: Bytes of a line where there is room, and where there is not.
+_WIDE, _NARROW = 16, 8
 _MOST_STEPS = 1 << 30
 _QUIET = (Matter.PAYLOAD, Matter.UNEXPLAINED)
 
@@ -29,13 +30,23 @@ class HexView(QAbstractScrollArea):
         self._first = 0
         self._cursor = 0
         self._spans: tuple[StripSpan, ...] = ()
+        self._wide = _WIDE
         self._font = QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont)
+        self._font.setPointSizeF(self.font().pointSizeF())
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Bytes of the file")
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         # A scroll bar counts to some two thousand million: in files with more lines a step is several of them.
         self._lines_a_step = 1
         self.verticalScrollBar().valueChanged.connect(self._scrolled)
+
+    def changeEvent(self, event: QEvent) -> None:
+        """Bytes grow with all other type."""
+        super().changeEvent(event)
+        if event.type() == QEvent.Type.FontChange and self.font().pointSizeF() > 0:
+            self._font.setPointSizeF(self.font().pointSizeF())
+            self._measure()
+            self.viewport().update()
 
     def set_theme(self, theme: Theme) -> None:
         self._theme = theme
@@ -68,7 +79,7 @@ class HexView(QAbstractScrollArea):
     def point_at(self, offset: int) -> None:
         """Puts the cursor on a byte and brings it into sight; tells nobody."""
         self._cursor = max(0, min(offset, self._size - 1))
-        line, top, rows = self._cursor // WIDTH, self._first // WIDTH, self._rows()
+        line, top, rows = self._cursor // self._wide, self._first // self._wide, self._rows()
         if not top <= line < top + rows:
             self._show_from(line - rows // 3)
         self._describe()
@@ -81,25 +92,32 @@ class HexView(QAbstractScrollArea):
         return QFontMetricsF(self._font).height() + 1
 
     def _lines(self) -> int:
-        return -(-self._size // WIDTH)
+        return -(-self._size // self._wide)
+
+    def _left(self) -> float:
+        """Where the bytes begin, behind the offsets."""
+        return 8 + QFontMetricsF(self._font).horizontalAdvance("0") * (len(f"{self._size:x}") + 2)
 
     def _measure(self) -> None:
+        needed = self._left() + QFontMetricsF(self._font).horizontalAdvance("0") * (4 * _WIDE + 2)
+        self._wide = _WIDE if needed <= self.viewport().width() else _NARROW
+        self._first -= self._first % self._wide
         bar = self.verticalScrollBar()
         bar.blockSignals(True)
         bar.setPageStep(self._rows())
         last = max(0, self._lines() - self._rows())
         self._lines_a_step = 1 + last // _MOST_STEPS
         bar.setRange(0, last // self._lines_a_step)
-        bar.setValue(self._first // WIDTH // self._lines_a_step)
+        bar.setValue(self._first // self._wide // self._lines_a_step)
         bar.blockSignals(False)
         self.viewport().update()
 
     def _show_from(self, line: int) -> None:
-        self._first = max(0, min(line, max(0, self._lines() - self._rows()))) * WIDTH
+        self._first = max(0, min(line, max(0, self._lines() - self._rows()))) * self._wide
         self._measure()
 
     def _scrolled(self, value: int) -> None:
-        self._first = value * self._lines_a_step * WIDTH
+        self._first = value * self._lines_a_step * self._wide
         self.viewport().update()
 
     def _describe(self) -> None:
@@ -134,21 +152,21 @@ class HexView(QAbstractScrollArea):
         painter.setFont(self._font)
         digit, line = metrics.horizontalAdvance("0"), self._line()
         rows = self._rows() + 1
-        data = self._read(self._first, rows * WIDTH)
-        left = 8 + digit * (len(f"{self._size:x}") + 2)
-        text_left = left + digit * (WIDTH * 3 + 2)
+        data = self._read(self._first, rows * self._wide)
+        left = self._left()
+        text_left = left + digit * (self._wide * 3 + 2)
         seen = [s for s in self._spans if s.span.end > self._first and s.span.start < self._first + len(data)]
-        for at in range(0, len(data), WIDTH):
-            y = at // WIDTH * line
+        for at in range(0, len(data), self._wide):
+            y = at // self._wide * line
             base = y + metrics.ascent()
             painter.setPen(QColor(theme.soft_ink))
             painter.drawText(QPointF(8, base), f"{self._first + at:0{len(f'{self._size:x}')}x}")
-            part = data[at : at + WIDTH]
+            part = data[at : at + self._wide]
             self._mark(painter, seen, self._first + at, len(part), y, line, left, text_left, digit)
             painter.setPen(QColor(theme.ink))
             painter.drawText(QPointF(left, base), part.hex(" "))
             painter.drawText(QPointF(text_left, base), "".join(chr(b) if 32 <= b < 127 else "·" for b in part))
-        column, row = self._cursor % WIDTH, (self._cursor - self._first) // WIDTH
+        column, row = self._cursor % self._wide, (self._cursor - self._first) // self._wide
         if self._size and 0 <= row < rows:
             painter.setPen(QColor(theme.accent if self.hasFocus() else theme.soft_ink))
             painter.drawRect(QRectF(left + digit * (3 * column - 0.4), row * line, digit * 2.8, line - 1))
@@ -180,20 +198,20 @@ class HexView(QAbstractScrollArea):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         metrics = QFontMetricsF(self._font)
         digit = metrics.horizontalAdvance("0")
-        left = 8 + digit * (len(f"{self._size:x}") + 2)
+        left = self._left()
         x = event.position().x()
-        text_left = left + digit * (WIDTH * 3 + 2)
+        text_left = left + digit * (self._wide * 3 + 2)
         column = int((x - text_left) / digit) if x >= text_left else int((x - left) / (3 * digit))
         row = int(event.position().y() / self._line())
-        self._go(self._first + row * WIDTH + max(0, min(column, WIDTH - 1)))
+        self._go(self._first + row * self._wide + max(0, min(column, self._wide - 1)))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         event.accept()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        page = self._rows() * WIDTH
+        page = self._rows() * self._wide
         steps = {
-            Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: -WIDTH, Qt.Key.Key_Down: WIDTH,
+            Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Up: -self._wide, Qt.Key.Key_Down: self._wide,
             Qt.Key.Key_PageUp: -page, Qt.Key.Key_PageDown: page, Qt.Key.Key_Home: -self._size, Qt.Key.Key_End: self._size,
         }  # fmt: skip
         step = steps.get(Qt.Key(event.key()))

@@ -151,7 +151,8 @@ class RowDelegate(QStyledItemDelegate):
         top += metrics.height() + 3
         if top + metrics.height() < area.bottom() and texts:
             painter.setPen(QColor(self.theme.accent))
-            painter.drawText(QPointF(area.left(), top + metrics.ascent()), "Return takes the file to the bench.")
+            hint = metrics.elidedText("Return takes the file to the bench.", Qt.TextElideMode.ElideRight, area.width())
+            painter.drawText(QPointF(area.left(), top + metrics.ascent()), hint)
 
     def _score(self, painter: QPainter, area: QRectF, row: FileRow) -> None:
         """A gauge: filled up to the score, a tick where a repair would take it."""

@@ -92,7 +92,7 @@ def summarise(case: Case, rows: list[FileRow]) -> Summary:
         causes=causes.most_common(),
         entries=entries,
         errors=[(display(r.path), r.error) for r in rows if r.error],
-        delivered=[(display(p), human_size(s, "bytes"), h) for p, s, h in case.delivered().values()],
+        delivered=[(display(p), human_size(s, "bytes"), h) for p, s, h, _ in case.delivered().values()],
         repaired=len(kept),
     )
 

@@ -17,7 +17,7 @@ from jugal.formats.base import Subject
 from jugal.formats.isobmff.aac import AacConfig, read_config, specific_config
 from jugal.formats.isobmff.bits import BitReader, unescape
 from jugal.formats.isobmff.index import TrackPlan, _runs, _table
-from jugal.formats.isobmff.lanes import AacLane, AmrLane, Found, FrameLane, Picture, VideoLane
+from jugal.formats.isobmff.lanes import AmrLane, Found, FrameLane, Picture, SoundLane, VideoLane
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.timing import Schedule, frame_duration, lost_sound, regular_distance, schedule
@@ -200,8 +200,8 @@ def sound() -> tuple[Subject, Track]:
 
 def test_blocks_end_where_the_samples_end(sound: tuple[Subject, Track]) -> None:
     subject, track = sound
-    assert track.aac is not None
-    assert not track.aac.parse_samples(subject.source.array, track.offsets, track.sizes).any()
+    assert track.coding is not None
+    assert not track.coding.parse_samples(subject.source.array, track.offsets, track.sizes).any()
 
 
 @pytest.mark.parametrize("channels", [1, 2])
@@ -222,24 +222,24 @@ def test_blocks_of_many_rates(rate: int, channels: int) -> None:
         file.mux(stream.encode(None))
     subject, movie = movie_of(out.getvalue())
     track = movie.tracks[0]
-    assert track.aac is not None and track.aac.rate == rate
-    assert not track.aac.parse_samples(subject.source.array, track.offsets, track.sizes).any()
+    assert track.coding is not None and track.coding.rate == rate
+    assert not track.coding.parse_samples(subject.source.array, track.offsets, track.sizes).any()
 
 
 def test_a_cut_or_lengthened_sample_is_seen(sound: tuple[Subject, Track]) -> None:
     subject, track = sound
-    assert track.aac is not None
-    shorter = track.aac.parse_samples(subject.source.array, track.offsets, track.sizes - 2)
-    longer = track.aac.parse_samples(subject.source.array, track.offsets[:-1], track.sizes[:-1] + 3)
+    assert track.coding is not None
+    shorter = track.coding.parse_samples(subject.source.array, track.offsets, track.sizes - 2)
+    longer = track.coding.parse_samples(subject.source.array, track.offsets[:-1], track.sizes[:-1] + 3)
     assert (shorter != 0).all()
     assert (longer == aac.SLACK).all()
 
 
 def test_noise_is_hardly_ever_a_block(sound: tuple[Subject, Track]) -> None:
     track = sound[1]
-    assert track.aac is not None
+    assert track.coding is not None
     noise = np.random.default_rng(8).integers(0, 256, 300_000, dtype=np.uint8)
-    hits = sum(track.aac.parse(noise, at, noise.size)[1] == 0 for at in range(0, 280_000, 100))
+    hits = sum(track.coding.parse(noise, at, noise.size)[1] == 0 for at in range(0, 280_000, 100))
     assert hits / 2800 < 0.02
 
 
@@ -255,11 +255,11 @@ def test_any_bytes_parse_within_bounds(data: bytes) -> None:
 
 def test_lane_finds_its_way_back_after_noise(sound: tuple[Subject, Track]) -> None:
     subject, track = sound
-    assert track.aac is not None
+    assert track.coding is not None
     media = subject.source.array[int(track.offsets[0]) : int(track.offsets[-1] + track.sizes[-1])]
     noise = np.random.default_rng(2).integers(0, 256, 700, dtype=np.uint8)
     data = np.concatenate((noise, media))
-    lane = AacLane(track.aac)
+    lane = SoundLane(track.coding)
     start = lane.seek_to(data, 0, data.size, -1, data.size)
     assert start == noise.size
     assert lane.take(data, start, data.size) == data.size
@@ -293,7 +293,7 @@ def test_amr_frames_by_their_first_byte() -> None:
 
 def test_two_sound_tracks_take_turns() -> None:
     alternating = Found([10, 20, 30, 40, 100, 110], [10] * 6)
-    lanes = [AacLane(AacConfig(2, 3, 1, 0)) for _ in range(2)]
+    lanes = [SoundLane(AacConfig(2, 3, 1, 0)) for _ in range(2)]
     deal_out(alternating, lanes, 1)
     assert lanes[0].found.offsets == [10, 30, 100]
     assert lanes[1].found.offsets == [20, 40, 110]

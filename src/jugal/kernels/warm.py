@@ -7,7 +7,7 @@ import time
 
 import numpy as np
 
-from jugal.kernels import aac, blockstats, flac, jpeg, mp3, nal, png
+from jugal.kernels import aac, alac, blockstats, flac, jpeg, mp3, nal, png
 
 
 def warm() -> None:
@@ -85,6 +85,11 @@ def warm() -> None:
     aac.parse_samples(frozen, zero, one, 1, 0, False, *figures, i8(1))
     aac.parse_block(frozen, 0, 64, 1, 0, False, *figures)
     aac.parse_run(frozen, 0, 64, 4, 1, 0, False, *figures, i64(4))
+    config = np.array((4096, 16, 40, 10, 14, 2), np.int64)
+    alac.parse_samples(frozen, zero, one, config, i8(1))
+    alac.parse_run(frozen, 0, 64, 4, config, i64(4))
+    alac.find_run(frozen, 0, 8, 64, -1, 4, config)
+    alac.find_sized(frozen, 0, 8, 64, config)
     aac.find_run(frozen, 0, 8, 64, -1, 4, 1, 0, False, *figures)
     aac.find_sized(frozen, 0, 8, 16, 1, 0, False, *figures)
     mp3.walk_frames(frozen, 0, 64, mp3.BITRATES, mp3.RATES, i64(8), np.zeros((4, 2), np.int64))

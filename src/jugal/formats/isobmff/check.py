@@ -462,19 +462,23 @@ def _inspect(
     subject: Subject, report: Report, movie: Movie, judged: list[Track], spans: list[tuple[int, int, int]]
 ) -> tuple[list[NDArray[np.bool_]], bool]:
     """Per judged track which samples are lost to the viewer; True where any is bad inside the file."""
-    lost = []
+    lost, broken = [], []
     any_bad = False
     notes: list[tuple[int, int, Severity, FindingCode, str, Cause | None]] = []
     for track in judged:
         relevant = (
             spans
-            if track.codec in payload.AVC | payload.HEVC or track.kind != "audio" or track.codec == b"mp4a"
+            if track.codec in payload.AVC | payload.HEVC
+            or track.kind != "audio"
+            or track.coding is not None
+            or track.codec == b"mp4a"
             else []
         )
         state, where = payload.inspect(subject, track, relevant)
         bad = state != 0
         outside = state == payload.OUTSIDE
         gone = payload.spread_to_sync(track, bad)
+        broken.append(bad)
         lost.append(gone)
         word = "frames" if track.kind == "video" else "samples"
         if outside.any():
@@ -503,7 +507,13 @@ def _inspect(
             notes.append((start, max(start, stop), Severity.MAJOR, code, text, cause))
             report.mark(start, min(max(start + 1, stop), subject.size), Matter.DAMAGED, text)
     for start, end, kind in spans:
-        report.mark(start, end, Matter.HOLE if kind == payload.FILLED else Matter.FOREIGN)
+        if kind == payload.FILLED:
+            report.mark(start, end, Matter.HOLE)
+        elif any(
+            bool((b & (t.offsets < end) & (t.offsets + t.sizes > start)).any())
+            for t, b in zip(judged, broken, strict=True)
+        ):
+            report.mark(start, end, Matter.FOREIGN)
     for start, end, severity, code, text, cause in sorted(notes, key=lambda n: n[0]):
         report.add(code, severity, text, start, end, cause)
     return lost, any_bad
@@ -584,8 +594,8 @@ def moved_track(track: Track, steps: list[Step]) -> Track:
     """``track`` with its sample offsets corrected by ``steps``."""
     starts = track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
     moved = Track(track.box, track.ident, track.handler, track.codec, track.timescale)
-    moved.aac, moved.prefix, moved.sizes, moved.durations, moved.sync = (
-        track.aac,
+    moved.coding, moved.prefix, moved.sizes, moved.durations, moved.sync = (
+        track.coding,
         track.prefix,
         track.sizes,
         track.durations,

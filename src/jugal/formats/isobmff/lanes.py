@@ -10,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.isobmff.aac import AacConfig
+from jugal.formats.isobmff.alac import AlacConfig
 from jugal.formats.isobmff.bits import unescape
 from jugal.formats.isobmff.video import Slice, VideoStream
-from jugal.kernels.aac import bands, books, find_run, parse_run
 
 _WINDOW = 1 << 20
 _RECOVERY_POINT = 6
@@ -181,23 +181,19 @@ def _first_message(payload: bytes) -> int:
 
 
 @dataclass(slots=True)
-class AacLane:
-    """AAC raw data blocks, found by parsing."""
+class SoundLane:
+    """Coded sound whose packets know where they end: AAC raw data blocks and ALAC packets, found by following them."""
 
-    config: AacConfig
+    config: AacConfig | AlacConfig
     least: int = 4
     found: Found = field(default_factory=Found)
     #: Asked before a block that begins with a zero byte, since a length prefix would too.
     video: VideoLane | None = None
 
-    def _figures(self) -> tuple:
-        c = self.config
-        return (c.pairs, c.singles, c.object_type == 1, *bands(c.rate_index), *books())
-
     def take(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         ends = np.zeros(4096, np.int64)
         while at < end:
-            count = parse_run(data, at, end, self.least, *self._figures(), ends)
+            count = self.config.parse_run(data, at, end, self.least, ends)
             for k in range(count):
                 self.found.add(at, int(ends[k]))
                 at = int(ends[k])
@@ -210,8 +206,8 @@ class AacLane:
 
     def seek_to(self, data: NDArray[np.uint8], at: int, stop: int, goal: int, end: int) -> int:
         """The first place before ``stop`` from which blocks chain to exactly ``goal``, or three in a row for -1."""
-        hit = find_run(data, at, stop, end, goal, self.least, *self._figures())
-        return end if hit < 0 else int(hit)
+        hit = self.config.find_run(data, at, stop, end, goal, self.least)
+        return end if hit < 0 else hit
 
 
 @dataclass(slots=True)
@@ -332,7 +328,7 @@ class FrameLane:
 class VopLane:
     """MPEG-4 Visual (ISO/IEC 14496-2): a sample goes on until the next start code, or the sound that leads up to it."""
 
-    sound: AacLane | None = None
+    sound: SoundLane | None = None
     found: Found = field(default_factory=Found)
     sync: list[bool] = field(default_factory=list)
 

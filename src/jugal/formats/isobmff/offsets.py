@@ -30,9 +30,9 @@ class Step:
 def _states(subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: NDArray[np.int64]) -> NDArray[np.int8]:
     state = np.zeros(offsets.size, np.int8)
     where = np.zeros(offsets.size, np.int64)
-    if track.aac is not None:
+    if track.coding is not None:
         inside = (offsets >= 0) & (offsets + sizes <= subject.size)
-        state[inside] = track.aac.parse_samples(subject.source.array, offsets[inside], sizes[inside])
+        state[inside] = track.coding.parse_samples(subject.source.array, offsets[inside], sizes[inside])
         state[~inside] = OUTSIDE
         return state
     walk_samples(subject.source.array, offsets, sizes, track.prefix, track.codec in HEVC, 0, state, where)
@@ -50,10 +50,10 @@ def apply_steps(offsets: NDArray[np.int64], steps: list[Step]) -> NDArray[np.int
 def find_steps(subject: Subject, movie: Movie) -> list[Step]:
     """The corrections that make the samples parse; empty where none is needed or none helps.
 
-    Video's NAL chains are asked, AAC blocks where there is no such video.
+    Video's NAL chains are asked, packets of coded sound where there is no such video.
     """
     tracks = [t for t in movie.tracks if t.codec in AVC | HEVC and t.offsets.size]
-    tracks = tracks or [t for t in movie.tracks if t.aac is not None and t.offsets.size]
+    tracks = tracks or [t for t in movie.tracks if t.coding is not None and t.offsets.size]
     if not tracks:
         return _by_media_start(subject, movie)
     track = max(tracks, key=lambda t: int(t.sizes.sum()))
@@ -111,11 +111,11 @@ def _search(subject: Subject, movie: Movie, track: Track, start: int, current: i
             return delta
     data = subject.source.array
     base = int(offsets[0]) + current
-    reach = _SOUND_WINDOW if track.aac is not None else _WINDOW
+    reach = _SOUND_WINDOW if track.coding is not None else _WINDOW
     low, high = max(0, base - reach), min(subject.size - 8, base + reach)
     if high <= low:
         return None
-    if track.aac is not None:
+    if track.coding is not None:
         return _search_sound(subject, track, offsets, sizes, low, high)
     if track.prefix != 4:
         return None
@@ -138,11 +138,11 @@ def _search(subject: Subject, movie: Movie, track: Track, start: int, current: i
 def _search_sound(
     subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: NDArray[np.int64], low: int, high: int
 ) -> int | None:
-    """The first place where AAC blocks of just these sizes follow each other."""
-    assert track.aac is not None
+    """The first place where packets of just these sizes follow each other."""
+    assert track.coding is not None
     base, size = int(offsets[0]), int(sizes[0])
     at = low
-    while (at := track.aac.find_sized(subject.source.array, at, high, size)) >= 0:
+    while (at := track.coding.find_sized(subject.source.array, at, high, size)) >= 0:
         if _fits(subject, track, offsets + (at - base), sizes):
             return at - base
         at += 1

@@ -48,8 +48,8 @@ def inspect(
         outside = (ends > subject.size) | (track.offsets < 0)
         state[outside] = OUTSIDE
         where[outside] = np.minimum(track.offsets[outside], subject.size)
-        if track.codec == b"mp4a":
-            _aac_blocks(subject, track, state)
+        if track.coding is not None:
+            _coded_sound(subject, track, state)
         elif track.codec in (b"jpeg", b"mjpa", b"mjpb"):
             _starts(subject, track, state, b"\xff\xd8")
         elif track.codec in (b"apch", b"apcn", b"apcs", b"apco", b"ap4h", b"ap4x"):
@@ -58,7 +58,11 @@ def inspect(
             _texts(subject, track, state, where)
     for start, end, kind in bad_spans:
         hit = (track.offsets < end) & (ends > start) & (state != OUTSIDE)
-        fresh = hit & ((state == 0) | (where > np.maximum(start, track.offsets)))
+        if track.codec == b"alac":
+            hit &= state != 0  # loud sound is held as it is, and may look like anything
+        # Coded sound that does not read tells nothing of the place; the bytes do.
+        vague = (state == FRAME) & (track.coding is not None)
+        fresh = hit & ((state == 0) | vague | (where > np.maximum(start, track.offsets)))
         state[fresh] = kind
         where[fresh] = np.maximum(start, track.offsets[fresh])
     return state, where
@@ -85,25 +89,25 @@ def _texts(subject: Subject, track: Track, state: NDArray[np.int8], where: NDArr
         where[hit] = np.maximum(span.start, track.offsets[hit])
 
 
-def _aac_blocks(subject: Subject, track: Track, state: NDArray[np.int8]) -> None:
-    """Each sample is one raw_data_block (ISO/IEC 14496-3 4.4.2.1) that ends with the sample.
+def _coded_sound(subject: Subject, track: Track, state: NDArray[np.int8]) -> None:
+    """Each sample is one AAC raw_data_block (ISO/IEC 14496-3 4.4.2.1) or one ALAC packet, and ends with it.
 
     Where fewer than half of them are, the stream is of a kind we do not know, and nothing is said.
     """
     inside = np.flatnonzero((state == 0) & (track.sizes > 0))
-    if track.aac is None or not inside.size:
+    if track.coding is None or not inside.size:
         return
-    found = track.aac.parse_samples(subject.source.array, track.offsets[inside], track.sizes[inside])
+    found = track.coding.parse_samples(subject.source.array, track.offsets[inside], track.sizes[inside])
     if np.count_nonzero(found == 0) * 2 >= inside.size:
         state[inside[found != 0]] = FRAME
 
 
 def reads_nowhere(subject: Subject, track: Track) -> bool:
-    """An AAC track few of whose samples parse: a stream of another kind, or an index that leads elsewhere."""
+    """A track of coded sound few of whose samples parse: a stream of another kind, or an index that leads elsewhere."""
     inside = np.flatnonzero((track.offsets >= 0) & (track.offsets + track.sizes <= subject.size))[:400]
-    if track.aac is None or not inside.size:
+    if track.coding is None or not inside.size:
         return False
-    found = track.aac.parse_samples(subject.source.array, track.offsets[inside], track.sizes[inside])
+    found = track.coding.parse_samples(subject.source.array, track.offsets[inside], track.sizes[inside])
     return bool(np.count_nonzero(found == 0) * 2 < inside.size)
 
 

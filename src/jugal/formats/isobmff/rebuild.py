@@ -12,7 +12,7 @@ from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.isobmff.boxes import Tree, find_box, read_tree
 from jugal.formats.isobmff.index import TrackPlan, empty_index_of, index_like
-from jugal.formats.isobmff.lanes import AacLane, AmrLane, FrameLane, Lane, PcmLane, VideoLane, VopLane
+from jugal.formats.isobmff.lanes import AmrLane, FrameLane, Lane, PcmLane, SoundLane, VideoLane, VopLane
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.payload import AVC, HEVC
 from jugal.formats.isobmff.tables import PCM_BYTES, Track
@@ -25,8 +25,8 @@ from jugal.model.span import ByteSpan
 _LEAST_EXPLAINED = 0.2
 #: A track this short beside its neighbour, with gaps all over, was read by the wrong rules.
 _MISMATCH = 0.6
-#: Bytes of an AAC block of digital silence.
-_SMALLEST_AAC = 6
+#: Bytes of a block of coded digital silence.
+_SMALLEST_SOUND = 6
 #: Bytes and frames of sound from which its shape is told, and bits a byte from which its values are evenly spread.
 _SHAPE_BYTES = 1 << 20
 _SHAPE_FRAMES = 4096
@@ -181,8 +181,8 @@ def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
             picture.append((FrameLane(b"jpeg" if track.codec == b"jpeg" else b"icpf"), track))
         elif track.codec == b"mp4v":
             picture.append((VopLane(), track))
-        elif track.aac is not None:
-            sound.append((AacLane(track.aac, min(_SMALLEST_AAC, int(track.sizes.min()))), track))
+        elif track.coding is not None:
+            sound.append((SoundLane(track.coding, min(_SMALLEST_SOUND, int(track.sizes.min()))), track))
         elif track.codec in (b"samr", b"sawb"):
             per = max(1, round(track.durations.mean() / track.timescale / 0.02)) if track.timescale else 1
             sound.append((AmrLane(track.codec, per), track))
@@ -195,12 +195,12 @@ def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
     if len(picture) > 1 or sum(isinstance(lane, PcmLane) for lane, _ in sound) > 1:
         raise RepairImpossible("The healthy file has several tracks of a kind that cannot be told apart.")
     for lane, _ in sound:
-        if isinstance(lane, AacLane) and picture and isinstance(picture[0][0], VideoLane):
+        if isinstance(lane, SoundLane) and picture and isinstance(picture[0][0], VideoLane):
             lane.video = picture[0][0]
         if isinstance(lane, PcmLane) and picture:
             other = picture[0][0]
             lane.other = other if isinstance(other, VideoLane | FrameLane | VopLane) else None
-        if isinstance(lane, AacLane) and picture and isinstance(picture[0][0], VopLane):
+        if isinstance(lane, SoundLane) and picture and isinstance(picture[0][0], VopLane):
             picture[0][0].sound = lane
     sound.sort(key=lambda pair: isinstance(pair[0], PcmLane))
     both = picture + sound
@@ -208,8 +208,8 @@ def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
 
 
 def _share_sound(lanes: list[Lane], tracks: list[Track]) -> None:
-    """Several AAC tracks of one configuration: the first took the samples of all."""
-    coded = [lane for lane in lanes if isinstance(lane, AacLane)]
+    """Several tracks of coded sound of one configuration: the first took the samples of all."""
+    coded = [lane for lane in lanes if isinstance(lane, SoundLane)]
     for config in {lane.config for lane in coded}:
         alike = [lane for lane in coded if lane.config == config]
         if len(alike) > 1:

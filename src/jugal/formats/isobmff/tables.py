@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from jugal.binary.source import Source
 from jugal.formats.isobmff.aac import AacConfig, read_config
+from jugal.formats.isobmff.alac import AlacConfig, read_alac
 from jugal.formats.isobmff.boxes import Box, Tree
 
 _MAX_SAMPLES = 20_000_000
@@ -34,7 +35,8 @@ class Track:
     channels: int = 0
     sample_rate: float = 0.0
     prefix: int = 4
-    aac: AacConfig | None = None
+    #: How its packets are followed to their last bit, where they can be.
+    coding: AacConfig | AlacConfig | None = None
     offsets: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     sizes: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     durations: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
@@ -118,7 +120,10 @@ def _sample_entry(source: Source, track: Track, stsd: Box | None) -> None:
             if hit >= 0 and hit + 4 + at_length < len(entry):
                 track.prefix = (entry[hit + 4 + (4 if name == b"avcC" else 21)] & 3) + 1
     elif track.handler == b"soun" and len(entry) >= 36:
-        track.aac = read_config(entry) if track.codec == b"mp4a" else None
+        if track.codec == b"mp4a":
+            track.coding = read_config(entry)
+        elif track.codec == b"alac":
+            track.coding = read_alac(entry)
         track.channels = int.from_bytes(entry[24:26], "big")
         track.sample_rate = int.from_bytes(entry[32:34], "big") + int.from_bytes(entry[34:36], "big") / 65536
 

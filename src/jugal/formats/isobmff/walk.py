@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from jugal.formats.isobmff.lanes import AacLane, Found, FrameLane, Lane, PcmLane, VideoLane, VopLane
+from jugal.formats.isobmff.lanes import Found, FrameLane, Lane, PcmLane, SoundLane, VideoLane, VopLane
 from jugal.model.span import ByteSpan
 
 _MAX_GAPS = 20_000
@@ -69,7 +69,7 @@ def _step_over(
     quiet = next((lane for lane in lanes if isinstance(lane, PcmLane)), None)
     goal = min((_next(data, at + 1, end, lane, quiet) for lane in anchors), default=end)
     for lane in lanes:
-        if isinstance(lane, AacLane):
+        if isinstance(lane, SoundLane):
             hit = lane.seek_to(data, at + 1, goal, goal if goal < end else -1, end)
             goal = min(goal, hit)
         elif isinstance(lane, PcmLane):
@@ -99,7 +99,7 @@ def _next(
     return goal
 
 
-def deal_out(found: Found, lanes: list[AacLane], per_chunk: int) -> None:
+def deal_out(found: Found, lanes: list[SoundLane], per_chunk: int) -> None:
     """Samples of two and more sound tracks of one kind, taken by the first lane, shared among all of them.
 
     A run without a break holds either one chunk of every track, or chunks of ``per_chunk`` samples in turns; whoever

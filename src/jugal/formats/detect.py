@@ -296,10 +296,10 @@ def _without_start(source: Source) -> Detection | None:
         return Detection(name, f"start of a {name} at byte {at:,}", False)
     if b"fmt " in head[:4096] and b"data" in head[:65536]:
         return Detection("wav", "sound chunks", False)
+    if _pcm_without_start(source):
+        return Detection("wav", "samples that follow one another smoothly after a lost start", False)
     if (_jpeg_tables(head) and jpeg < 0) or _jpeg_tables(head[:65536]):
         return Detection("jpeg", "JPEG marker segments", False)
-    if _pcm_without_start(source):
-        return Detection("wav", "sixteen-bit samples after a lost start", False)
     if _jpeg_entropy(source):
         return Detection("jpeg", "entropy-coded data as in a JPEG scan", False)
     return None
@@ -329,18 +329,21 @@ def _embedded_jpeg(head: bytes) -> int:
 
 
 def _pcm_without_start(source: Source) -> bool:
-    """Sixteen-bit samples that follow one another smoothly, after a start that was zeroed."""
+    """Samples of 16 or 24 bits that follow one another smoothly, after a start that was zeroed."""
     data = source.array
     if data.size < 65_536 or data[:512].any():
         return False
     start = int(np.argmax(data != 0)) // 4 * 4
-    block = data[start : start + 262_144]
-    samples = block[: block.size // 4 * 4].view("<i2").astype(np.float64)
-    for channels in (2, 1):
-        a, b = samples[:-channels], samples[channels:]
-        spread = float(a.std())
-        if spread > 50 and float(((b - a) ** 2).mean()) < 0.5 * spread**2:
-            return True
+    for width in (2, 3):
+        for phase in range(width):
+            block = data[start + phase : start + phase + 262_144]
+            pairs = block[: block.size // width * width].reshape(-1, width)[:, -2:]
+            samples = np.ascontiguousarray(pairs).view("<i2")[:, 0].astype(np.float64)
+            for channels in (2, 1):
+                a, b = samples[:-channels], samples[channels:]
+                spread = float(a.std())
+                if spread > 50 and float(((b - a) ** 2).mean()) < 0.5 * spread**2:
+                    return True
     return False
 
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 import struct
 from dataclasses import dataclass, field
 
-import numpy as np
-
+from jugal.formats import pcm
 from jugal.formats.base import Report, Subject
-from jugal.formats.fills import foreign_text, holes
+from jugal.formats.fills import holes
+from jugal.formats.pcm import Coding, Form
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Severity
@@ -18,7 +18,6 @@ from jugal.model.strip import Matter
 
 _PLACEHOLDERS = (0, 0xFFFFFFFF, 0x7FFFFFFF, 0xFFFFFFDB, 0x7FFFF000)
 _PCM, _FLOAT, _EXTENSIBLE = 1, 3, 0xFFFE
-_PAGE = 4096
 _NEAR = 8
 
 
@@ -283,122 +282,41 @@ def _seconds(wave: Wave, hole: ByteSpan, span: ByteSpan) -> str:
     return f"{(hole.start - span.start) / rate:.2f} s to {(hole.end - span.start) / rate:.2f} s"
 
 
+def form_of(wave: Wave) -> Form:
+    """How the values are written. A block that is not whole values, or a format we do not know, counts as bytes."""
+    width = wave.align // wave.channels if wave.channels and wave.align % wave.channels == 0 else 0
+    if wave.tag == _PCM and 2 <= width <= 4 and -(-wave.bits // 8) == width:
+        return Form(width, wave.channels, wave.order)
+    return Form(max(1, width), max(1, wave.channels), wave.order, Coding.OTHER)
+
+
 def _sound_damage(subject: Subject, report: Report, wave: Wave, span: ByteSpan) -> list[ByteSpan]:
-    """Cut-outs and foreign stretches in the sound. Silence is legal; silence cut at sector boundaries is not."""
+    """Cut-outs and foreign stretches in the sound."""
+    form, sound = form_of(wave), [span]
     lost: list[ByteSpan] = []
-    for fill in holes(subject, span):
-        hole = fill.span
-        at_start, at_end = hole.start <= span.start, hole.end >= span.end
-        # A run that began as silence starts anywhere; one that a copying program wrote starts with its sector,
-        # give or take samples that happened to have the same value.
-        aligned = (-hole.start % 512 <= _NEAR) + (hole.end % 512 <= _NEAR)
-        if aligned == 2 and not at_start and not at_end and _abrupt(subject, wave, hole, fill.value):
-            where = _seconds(wave, hole, span)
-            report.add(
-                FindingCode.WAV_HOLE,
-                Severity.MAJOR,
-                f"The sound is cut out from {where}.",
-                hole.start,
-                hole.end,
-                Cause.UNREADABLE,
-            )
-        elif at_end and -hole.start % 512 <= _NEAR and hole.length >= 8192 and _loud_before(subject, wave, hole.start):
-            report.add(
-                FindingCode.WAV_HOLE,
-                Severity.MAJOR,
-                f"From {_seconds(wave, hole, span)} nothing was recorded.",
-                hole.start,
-                hole.end,
-                Cause.STOPPED,
-            )
-        else:
-            continue
-        report.mark(hole.start, hole.end, Matter.HOLE, f"filled with 0x{fill.value:02X}")
-        lost.append(hole)
-    for text in merge([*foreign_text(subject, span), *(p.clip(span) for p in subject.blocks.patterns)]):
-        report.add(
-            FindingCode.WAV_FOREIGN,
-            Severity.MAJOR,
-            f"Text lies in the sound from {_seconds(wave, text, span)}.",
-            text.start,
-            text.end,
-            Cause.OVERWRITTEN,
-        )
-        report.mark(text.start, text.end, Matter.FOREIGN)
-        lost.append(text)
-    for burst in _noise_bursts(subject, wave, span):
-        if any(burst.start < x.end and burst.end > x.start for x in lost):
-            continue
-        report.add(
-            FindingCode.WAV_FOREIGN,
-            Severity.MAJOR,
-            f"The sound turns to noise at full level from {_seconds(wave, burst, span)}.",
-            burst.start,
-            burst.end,
-            Cause.OVERWRITTEN,
-        )
-        report.mark(burst.start, burst.end, Matter.FOREIGN)
-        lost.append(burst)
+
+    def tell(part: ByteSpan, code: FindingCode, words: str, cause: Cause, matter: Matter) -> None:
+        if any(part.start < x.end and part.end > x.start for x in lost):
+            return
+        report.add(code, Severity.MAJOR, words.format(_seconds(wave, part, span)), part.start, part.end, cause)
+        report.mark(part.start, part.end, matter)
+        lost.append(part)
+
+    for hole in pcm.cut_outs(subject, form, sound):
+        tell(hole, FindingCode.WAV_HOLE, "The sound is cut out from {}.", Cause.UNREADABLE, Matter.HOLE)
+    for fill in holes(subject, span)[-1:]:
+        end = fill.span
+        if (
+            end.end >= span.end
+            and end.start > span.start
+            and -end.start % 512 <= _NEAR
+            and end.length >= 8192
+            and pcm.loud_before(subject, form, sound, end.start)
+        ):
+            tell(end, FindingCode.WAV_HOLE, "From {} nothing was recorded.", Cause.STOPPED, Matter.HOLE)
+    for text in pcm.foreign(subject, sound):
+        tell(text, FindingCode.WAV_FOREIGN, "Text lies in the sound from {}.", Cause.OVERWRITTEN, Matter.FOREIGN)
+    for burst in pcm.noise_bursts(subject, form, sound):
+        words = "The sound turns to noise at full level from {}."
+        tell(burst.clip(span), FindingCode.WAV_FOREIGN, words, Cause.OVERWRITTEN, Matter.FOREIGN)
     return merge(lost)
-
-
-def _abrupt(subject: Subject, wave: Wave, hole: ByteSpan, value: int) -> bool:
-    """The signal beside the hole is not at rest, so the hole did not begin as silence."""
-    return _loud_before(subject, wave, hole.start) or _loud_before(subject, wave, min(subject.size, hole.end + 512))
-
-
-def _loud_before(subject: Subject, wave: Wave, at: int) -> bool:
-    data = subject.source.array[max(0, at - 256) : at]
-    if wave.bits == 16 and wave.tag == _PCM:
-        # Samples lie on even offsets from the data chunk's start.
-        shift = (at - (wave.data_at or 0)) & 1
-        data = data[: data.size - shift]
-        samples = data[data.size & 1 :].view("<i2").astype(np.int32)
-        return bool(np.abs(samples).mean() > 2)
-    return bool(np.unique(data).size > 4)
-
-
-def _noise_bursts(subject: Subject, wave: Wave, span: ByteSpan) -> list[ByteSpan]:
-    """16 and 24-bit PCM: pages that are white noise near full scale among pages that are not."""
-    if wave.bits == 24 and wave.order == "little" and wave.tag == _PCM and wave.align == 3 * wave.channels:
-        return _bursts_24(subject, wave, span)
-    if wave.bits != 16 or wave.tag != _PCM or wave.channels not in (1, 2) or wave.order == "big":
-        return []
-    first, last = -(-span.start // _PAGE), span.end // _PAGE
-    if last - first < 8:
-        return []
-    low = first * _PAGE
-    shift = (low - span.start) % wave.align
-    raw = subject.source.array[low - shift : last * _PAGE - shift]
-    block = raw.view("<i2") if raw.flags.c_contiguous else np.ascontiguousarray(raw).view("<i2")
-    step = wave.channels
-    pages = block.reshape(last - first, _PAGE // 2)
-    jump = np.empty(pages.shape[0], np.float32)
-    for at in range(0, pages.shape[0], 1024):
-        part = pages[at : at + 1024].astype(np.float32)
-        jump[at : at + 1024] = np.sqrt(((part[:, step:] - part[:, :-step]) ** 2).mean(axis=1))
-    usual = float(np.median(jump))
-    wild = np.flatnonzero((jump > 15_000) & (jump > 3 * usual + 1000))
-    if wild.size > 0.4 * jump.size:
-        return []
-    return merge([ByteSpan(low + int(p) * _PAGE, low + int(p + 1) * _PAGE) for p in wild])
-
-
-def _bursts_24(subject: Subject, wave: Wave, span: ByteSpan) -> list[ByteSpan]:
-    """As for 16 bits, on the upper 16 of 24; pages do not hold whole samples, so sums run between page borders."""
-    first, last = -(-span.start // _PAGE), span.end // _PAGE
-    if last - first < 8:
-        return []
-    raw = subject.source.array[span.start : span.start + span.length // wave.align * wave.align]
-    samples = np.ascontiguousarray(raw.reshape(-1, 3)[:, 1:]).view("<i2")[:, 0].astype(np.float32)
-    squares = np.zeros(samples.size, np.float32)
-    squares[wave.channels :] = (samples[wave.channels :] - samples[: -wave.channels]) ** 2
-    borders = -(-(np.arange(first, last + 1) * _PAGE - span.start) // 3)
-    borders = np.minimum(borders, squares.size - 1)
-    sums = np.add.reduceat(squares, borders[:-1])
-    jump = np.sqrt(sums / np.maximum(1, np.diff(np.append(borders[:-1], squares.size))))
-    usual = float(np.median(jump))
-    wild = np.flatnonzero((jump > 15_000) & (jump > 3 * usual + 1000))
-    if wild.size > 0.4 * jump.size:
-        return []
-    return merge([ByteSpan((first + int(p)) * _PAGE, (first + int(p) + 1) * _PAGE) for p in wild])

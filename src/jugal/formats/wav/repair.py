@@ -19,17 +19,19 @@ def _format_chunk(subject: Subject, wave: Wave) -> bytes:
     return subject.source.read(wave.fmt_at, 8 + min(length, 64))
 
 
-def _assemble(chunks: list[bytes], data: ByteSpan, steps: list[str]) -> RepairDraft:
+def _assemble(chunks: list[bytes], data: ByteSpan, steps: list[str], silence: bytes = b"") -> RepairDraft:
+    """The file of ``chunks`` and the sound in ``data``, with ``silence`` in front in place of sound that is lost."""
     head = b"".join(chunks)
-    padding = b"\0" if data.length & 1 else b""
-    total = 4 + len(head) + 8 + data.length + len(padding)
+    sound = len(silence) + data.length
+    padding = b"\0" if sound & 1 else b""
+    total = 4 + len(head) + 8 + sound + len(padding)
     if total < _RIFF_LIMIT:
-        start = b"RIFF" + struct.pack("<I", total) + b"WAVE" + head + b"data" + struct.pack("<I", data.length)
+        start = b"RIFF" + struct.pack("<I", total) + b"WAVE" + head + b"data" + struct.pack("<I", sound)
     else:
-        sizes = struct.pack("<QQQI", total + 36, data.length, 0, 0)
+        sizes = struct.pack("<QQQI", total + 36, sound, 0, 0)
         start = b"RF64\xff\xff\xff\xffWAVEds64" + struct.pack("<I", 28) + sizes + head + b"data\xff\xff\xff\xff"
     steps.append(f"Wrote a header of {len(start)} bytes for {data.length:,} bytes of sound from byte {data.start:,}.")
-    return RepairDraft((start, data, padding) if padding else (start, data), tuple(steps))
+    return RepairDraft(tuple(piece for piece in (start, silence, data, padding) if piece), tuple(steps))
 
 
 def fix_sizes(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -82,7 +84,15 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     end = subject.size - (subject.size - start) % lent.align
     if end <= start:
         raise RepairImpossible("No sound is left after the lost header.")
-    return _assemble([_format_chunk(donor, lent)], ByteSpan(start, end), ["Took the format from the donor."])
+    steps = ["Took the format from the donor."]
+    lost = max(0, start - lent.data_at) if own.data_at is None else 0
+    silence = (b"\x80" if lent.bits == 8 else b"\0") * lost
+    if lost:
+        steps.append(
+            f"Put {lost:,} bytes of silence in place of the sound that is lost, so that the rest keeps its time."
+        )
+    draft = _assemble([_format_chunk(donor, lent)], ByteSpan(start, end), steps, silence)
+    return replace(draft, kept=100.0 * (end - start) / (end - start + lost))
 
 
 REPAIRS = {"fix-sizes": fix_sizes, "trim": trim, "donor-header": donor_header}

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import shutil
+import tempfile
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -39,11 +41,13 @@ def repair_file(
     donors: Sequence[Examination] = (),
     method: str | None = None,
     name: str | None = None,
+    rounds: int = 3,
 ) -> RepairOutcome:
     """Repairs one examined file into the folder ``into``; the best measured result is kept.
 
     ``donors`` are healthy files to choose from; ``method`` limits the repair to one. An output no better than the
-    source is removed again.
+    source is removed again. Where the output of a repair can itself be repaired (its boxes are right now, its offsets
+    not yet), it is, ``rounds`` repairs in all at most; the outcome's method then names them all.
     """
     path = examination.path
     base = RepairOutcome(path, RepairStatus.FAILED, score_before=examination.score)
@@ -74,6 +78,8 @@ def repair_file(
             if outcome.status is not RepairStatus.REPAIRED:
                 problem = outcome.error or problem
                 continue
+            if method is None and rounds > 1:
+                outcome = _carried_on(outcome, into, donors, rounds - 1)
             if best is None or (outcome.score_after or 0) > (best.score_after or 0) + 0.01:
                 if best is not None and best.output:
                     os.unlink(best.output)
@@ -105,7 +111,8 @@ def _attempt(
     except (RepairImpossible, SourceUnreadable, OutputRefused) as error:
         return _with(base, error=str(error))
     measured = examine_file(output)
-    if measured.score is not None and measured.score > draft.kept:
+    limited = measured.score is not None and measured.score > draft.kept
+    if limited:
         measured = replace(measured, score=round(draft.kept, 2))
     before, after = examination.score or 0.0, measured.score
     asked_for = plan.attainable < before - 1.0
@@ -117,8 +124,37 @@ def _attempt(
         )
     return RepairOutcome(
         examination.path, RepairStatus.REPAIRED, str(output), plan.method, donor.path if donor else None,
-        examination.score, after, draft.steps, None, measured,
+        examination.score, after, draft.steps, None, measured, limited,
     )  # fmt: skip
+
+
+def _carried_on(outcome: RepairOutcome, into: Path, donors: Sequence[Examination], rounds: int) -> RepairOutcome:
+    """The outcome of repairing an output further; the same where that brings nothing."""
+    measured, output = outcome.examined, outcome.output
+    score = outcome.score_after or 0.0
+    if measured is None or output is None or not measured.worth_repairing or (measured.attainable or 0) < score + 1:
+        return outcome
+    with tempfile.TemporaryDirectory(dir=into, prefix=".jugal-") as place:
+        further = repair_file(measured, Path(place), donors, name=os.path.basename(output), rounds=rounds)
+        if further.status is not RepairStatus.REPAIRED or further.output is None or further.examined is None:
+            return outcome
+        # What the first repair could not keep, the second does not bring back.
+        limit = measured.score if measured.score is not None and outcome.limited else 100.0
+        gained = min(further.score_after or 0.0, limit)
+        if gained < score + 0.5:
+            return outcome
+        os.unlink(output)
+        with open(further.output, "rb") as source, exclusive_output(Path(output)) as stream:
+            shutil.copyfileobj(source, stream, 1 << 22)
+    return _with(
+        outcome,
+        method=f"{outcome.method}, {further.method}",
+        donor=outcome.donor or further.donor,
+        score_after=gained,
+        steps=(*outcome.steps, *further.steps),
+        examined=replace(further.examined, path=output, score=gained),
+        limited=outcome.limited or further.limited,
+    )
 
 
 def _better(before: Examination, after: Examination) -> bool:

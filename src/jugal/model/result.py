@@ -138,3 +138,5 @@ class RepairOutcome:
     steps: tuple[str, ...] = ()
     error: str | None = None
     examined: Examination | None = None
+    #: The score was set below what was measured, since the repair left content out or filled it up.
+    limited: bool = False

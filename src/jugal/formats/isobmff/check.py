@@ -59,8 +59,8 @@ def examine(subject: Subject, report: Report) -> None:
             report.add(FindingCode.MP4_MEDIA, Severity.FATAL, "The index lists no samples.")
         return
     spans = _media_spans(subject, movie)
-    lost, first_bad = _inspect(subject, report, movie, judged, spans)
-    shares = [payload.good_share(t, lost_of) for t, lost_of in zip(judged, lost, strict=True)]
+    lost, spared, first_bad = _inspect(subject, report, movie, judged, spans)
+    shares = [payload.good_share(t, gone, left) for t, gone, left in zip(judged, lost, spared, strict=True)]
     plays = scoring.share(_weighted(judged, shares), 1.0)
     best = plays
     if movie.stranded:
@@ -460,9 +460,10 @@ _STATE_WORDS = {
 
 def _inspect(
     subject: Subject, report: Report, movie: Movie, judged: list[Track], spans: list[tuple[int, int, int]]
-) -> tuple[list[NDArray[np.bool_]], bool]:
-    """Per judged track which samples are lost to the viewer; True where any is bad inside the file."""
-    lost, broken = [], []
+) -> tuple[list[NDArray[np.bool_]], list[NDArray[np.float64]], bool]:
+    """Per judged track which samples are lost to the viewer and what is spared of them; True where any is bad inside
+    the file."""
+    lost, broken, spared = [], [], []
     any_bad = False
     notes: list[tuple[int, int, Severity, FindingCode, str, Cause | None]] = []
     for track in judged:
@@ -474,8 +475,10 @@ def _inspect(
             or track.codec == b"mp4a"
             else []
         )
-        state, where = payload.inspect(subject, track, relevant)
+        looked = payload.inspect(subject, track, relevant)
+        state, where = looked.state, looked.where
         bad = state != 0
+        spared.append(looked.spared)
         outside = state == payload.OUTSIDE
         gone = payload.spread_to_sync(track, bad)
         broken.append(bad)
@@ -516,7 +519,7 @@ def _inspect(
             report.mark(start, end, Matter.FOREIGN)
     for start, end, severity, code, text, cause in sorted(notes, key=lambda n: n[0]):
         report.add(code, severity, text, start, end, cause)
-    return lost, any_bad
+    return lost, spared, any_bad
 
 
 def _runs(index: NDArray[np.int64]) -> list[tuple[int, int]]:
@@ -558,10 +561,10 @@ def _offset_forecast(
     for track in judged:
         moved = moved_track(track, steps)
         relevant = spans if track.kind == "video" else []
-        state, _ = payload.inspect(subject, track, relevant)
+        state = payload.inspect(subject, track, relevant).state
         off = (state != 0) | (moved.offsets != track.offsets)
         now.append(payload.good_share(track, payload.spread_to_sync(track, off)))
-        state, _ = payload.inspect(subject, moved, relevant)
+        state = payload.inspect(subject, moved, relevant).state
         shares.append(payload.good_share(track, payload.spread_to_sync(track, state != 0)))
     best = scoring.share(_weighted(judged, shares), 1.0)
     woken = any(
@@ -594,6 +597,7 @@ def moved_track(track: Track, steps: list[Step]) -> Track:
     """``track`` with its sample offsets corrected by ``steps``."""
     starts = track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
     moved = Track(track.box, track.ident, track.handler, track.codec, track.timescale)
+    moved.channels, moved.byte_order = track.channels, track.byte_order
     moved.coding, moved.prefix, moved.sizes, moved.durations, moved.sync = (
         track.coding,
         track.prefix,

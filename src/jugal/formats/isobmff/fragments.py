@@ -130,7 +130,7 @@ def _first_fault(subject: Subject, movie: Movie, fragment: Fragment) -> int:
         inside = (track.offsets >= begin) & (track.offsets < end)
         if not inside.any():
             continue
-        state, _ = payload.inspect(subject, track, [])
+        state = payload.inspect(subject, track, []).state
         bad = np.flatnonzero(inside & (state != 0))
         if bad.size:
             places.append(int(track.offsets[bad[0]] + min(64, track.sizes[bad[0]])))

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from jugal.formats.base import Subject
 from jugal.formats.isobmff.movie import Movie
-from jugal.formats.isobmff.payload import AVC, HEVC, OUTSIDE
+from jugal.formats.isobmff.payload import AVC, FRAME, HEVC, MARKS, OUTSIDE
 from jugal.formats.isobmff.tables import Track
 from jugal.kernels.nal import walk_samples
 
@@ -35,6 +35,14 @@ def _states(subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: N
         state[inside] = track.coding.parse_samples(subject.source.array, offsets[inside], sizes[inside])
         state[~inside] = OUTSIDE
         return state
+    if track.codec in MARKS:
+        mark, shift = MARKS[track.codec]
+        outside = (offsets < 0) | (offsets + np.maximum(sizes, shift + len(mark)) > subject.size)
+        state[outside] = OUTSIDE
+        for k, value in enumerate(mark):
+            whole = np.flatnonzero(state == 0)
+            state[whole[subject.source.array[offsets[whole] + shift + k] != value]] = FRAME
+        return state
     walk_samples(subject.source.array, offsets, sizes, track.prefix, track.codec in HEVC, 0, state, where)
     return state
 
@@ -50,9 +58,10 @@ def apply_steps(offsets: NDArray[np.int64], steps: list[Step]) -> NDArray[np.int
 def find_steps(subject: Subject, movie: Movie) -> list[Step]:
     """The corrections that make the samples parse; empty where none is needed or none helps.
 
-    Video's NAL chains are asked, packets of coded sound where there is no such video.
+    Video's NAL chains are asked, else the marks that frames begin with, else packets of coded sound.
     """
     tracks = [t for t in movie.tracks if t.codec in AVC | HEVC and t.offsets.size]
+    tracks = tracks or [t for t in movie.tracks if t.codec in MARKS and t.offsets.size]
     tracks = tracks or [t for t in movie.tracks if t.coding is not None and t.offsets.size]
     if not tracks:
         return _by_media_start(subject, movie)
@@ -117,6 +126,8 @@ def _search(subject: Subject, movie: Movie, track: Track, start: int, current: i
         return None
     if track.coding is not None:
         return _search_sound(subject, track, offsets, sizes, low, high)
+    if track.codec in MARKS:
+        return _search_mark(subject, track, offsets, sizes, low, high)
     if track.prefix != 4:
         return None
     window = data[low : high + 8].astype(np.int64)
@@ -133,6 +144,20 @@ def _search(subject: Subject, movie: Movie, track: Track, start: int, current: i
         if _fits(subject, track, offsets[:2] + delta, sizes[:2]) and _fits(subject, track, offsets + delta, sizes):
             return delta
     return None
+
+
+def _search_mark(
+    subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: NDArray[np.int64], low: int, high: int
+) -> int | None:
+    """The nearest place where frames of just these sizes follow each other."""
+    mark, shift = MARKS[track.codec]
+    window, base = subject.source.read(low, high - low), int(offsets[0])
+    found: list[int] = []
+    at = window.find(mark)
+    while at >= 0 and len(found) < 20_000:
+        found.append(low + at - shift - base)
+        at = window.find(mark, at + 1)
+    return next((d for d in sorted(found, key=abs) if _fits(subject, track, offsets + d, sizes)), None)
 
 
 def _search_sound(

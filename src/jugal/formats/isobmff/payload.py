@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 
+from jugal.formats import pcm
 from jugal.formats.base import Subject
-from jugal.formats.fills import foreign_text
 from jugal.formats.isobmff.tables import PCM_BYTES, Track
 from jugal.kernels.nal import SHORT, walk_samples
 from jugal.model.span import ByteSpan
@@ -14,6 +16,11 @@ from jugal.model.span import ByteSpan
 AVC = frozenset({b"avc1", b"avc2", b"avc3", b"avc4"})
 HEVC = frozenset({b"hvc1", b"hev1", b"dvh1", b"dvhe"})
 _ZERO_RUN = 8
+#: Codecs whose every frame begins with a mark, and how many bytes before it.
+MARKS = {
+    **dict.fromkeys((b"jpeg", b"mjpa", b"mjpb"), (b"\xff\xd8", 0)),
+    **dict.fromkeys((b"apch", b"apcn", b"apcs", b"apco", b"ap4h", b"ap4x"), (b"icpf", 4)),
+}
 #: In large files only runs that block statistics could miss by their place are looked for, at a quarter of the cost.
 _LONG_ZERO_RUN = 256
 _LARGE = 64 << 20
@@ -23,15 +30,24 @@ FOREIGN = 11
 FRAME = 12
 
 
-def inspect(
-    subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]]
-) -> tuple[NDArray[np.int8], NDArray[np.int64]]:
-    """Per sample a state (0 good) and the byte where the fault shows.
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """What was seen in a track's samples: per sample a state (0 good), the byte where the fault shows, and the share
+    of a bad sample that is good all the same (0 but for chunks of uncompressed sound)."""
+
+    state: NDArray[np.int8]
+    where: NDArray[np.int64]
+    spared: NDArray[np.float64]
+
+
+def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]]) -> Looked:
+    """Looks into all samples of ``track``.
 
     ``bad_spans`` are (start, end, state) of filled or foreign bytes seen in the media data.
     """
     state = np.zeros(track.offsets.size, np.int8)
     where = track.offsets.copy()
+    spared = np.zeros(track.offsets.size)
     ends = track.offsets + track.sizes
     if track.codec in AVC or track.codec in HEVC:
         walk_samples(
@@ -50,12 +66,10 @@ def inspect(
         where[outside] = np.minimum(track.offsets[outside], subject.size)
         if track.coding is not None:
             _coded_sound(subject, track, state)
-        elif track.codec in (b"jpeg", b"mjpa", b"mjpb"):
-            _starts(subject, track, state, b"\xff\xd8")
-        elif track.codec in (b"apch", b"apcn", b"apcs", b"apco", b"ap4h", b"ap4x"):
-            _starts(subject, track, state, b"icpf", 4)
-        elif PCM_BYTES.get(track.codec, 0) > 1:
-            _texts(subject, track, state, where)
+        elif track.codec in MARKS:
+            _starts(subject, track, state, *MARKS[track.codec])
+        elif track.codec in PCM_BYTES:
+            _uncompressed(subject, track, state, where, spared)
     for start, end, kind in bad_spans:
         hit = (track.offsets < end) & (ends > start) & (state != OUTSIDE)
         if track.codec == b"alac":
@@ -65,10 +79,10 @@ def inspect(
         fresh = hit & ((state == 0) | vague | (where > np.maximum(start, track.offsets)))
         state[fresh] = kind
         where[fresh] = np.maximum(start, track.offsets[fresh])
-    return state, where
+    return Looked(state, where, spared)
 
 
-def _starts(subject: Subject, track: Track, state: NDArray[np.int8], magic: bytes, shift: int = 0) -> None:
+def _starts(subject: Subject, track: Track, state: NDArray[np.int8], magic: bytes, shift: int) -> None:
     """Each frame of these codecs begins with a fixed mark."""
     data = subject.source.array
     good = np.flatnonzero((state == 0) & (track.sizes >= shift + len(magic)))
@@ -77,16 +91,37 @@ def _starts(subject: Subject, track: Track, state: NDArray[np.int8], magic: byte
         state[good[wrong]] = FRAME
 
 
-def _texts(subject: Subject, track: Track, state: NDArray[np.int8], where: NDArray[np.int64]) -> None:
-    """Samples of two bytes and more never read as text over a whole page."""
-    inside = np.flatnonzero((state == 0) & (track.offsets < subject.size))
-    if not inside.size:
+def _uncompressed(
+    subject: Subject,
+    track: Track,
+    state: NDArray[np.int8],
+    where: NDArray[np.int64],
+    spared: NDArray[np.float64],
+) -> None:
+    """Cut-outs, foreign bytes and noise in chunks of uncompressed sound; of a chunk only what they cover is lost."""
+    inside = np.flatnonzero((state == 0) & (track.sizes > 0))
+    if not inside.size or track.channels < 1:
         return
-    low, high = int(track.offsets[inside].min()), int((track.offsets[inside] + track.sizes[inside]).max())
-    for span in foreign_text(subject, ByteSpan(max(0, low), min(high, subject.size))):
-        hit = inside[(track.offsets[inside] < span.end) & (track.offsets[inside] + track.sizes[inside] > span.start)]
-        state[hit] = FOREIGN
-        where[hit] = np.maximum(span.start, track.offsets[hit])
+    inside = inside[np.argsort(track.offsets[inside], kind="stable")]
+    begins, ends = track.offsets[inside], track.offsets[inside] + track.sizes[inside]
+    sound = [ByteSpan(int(a), int(b)) for a, b in zip(begins, ends, strict=True)]
+    form = pcm.Form(PCM_BYTES[track.codec], track.channels, track.byte_order, _coding(track))
+    damage = [(span, FILLED) for span in pcm.cut_outs(subject, form, sound)]
+    if form.width > 1:
+        damage += [(span, FOREIGN) for span in (*pcm.foreign(subject, sound), *pcm.noise_bursts(subject, form, sound))]
+    lost = np.zeros(track.offsets.size)
+    for span, kind in damage:
+        hit = inside[(begins < span.end) & (ends > span.start)]
+        first = np.maximum(span.start, track.offsets[hit])
+        lost[hit] += np.minimum(span.end, track.offsets[hit] + track.sizes[hit]) - first
+        where[hit] = np.where(state[hit] == 0, first, np.minimum(where[hit], first))
+        state[hit] = kind
+    hit = np.flatnonzero(lost)
+    spared[hit] = np.clip(1.0 - lost[hit] / track.sizes[hit], 0.0, 1.0)
+
+
+def _coding(track: Track) -> pcm.Coding:
+    return pcm.Coding.SIGNED if track.codec in (b"twos", b"sowt", b"in24", b"in32") else pcm.Coding.OTHER
 
 
 def _coded_sound(subject: Subject, track: Track, state: NDArray[np.int8]) -> None:
@@ -121,9 +156,10 @@ def spread_to_sync(track: Track, bad: NDArray[np.bool_]) -> NDArray[np.bool_]:
     return bad | ((last_bad >= 0) & (last_bad >= last_sync))
 
 
-def good_share(track: Track, lost: NDArray[np.bool_]) -> float:
-    """Share of the track's running time that is not lost, 0..1."""
+def good_share(track: Track, lost: NDArray[np.bool_], spared: NDArray[np.float64] | None = None) -> float:
+    """Share of the track's running time that is not lost, 0..1; of lost samples what is ``spared`` counts."""
     total = float(track.durations.sum())
+    gone = lost.astype(np.float64) if spared is None else lost * (1.0 - spared)
     if total <= 0:
-        return float(1.0 - lost.mean()) if lost.size else 0.0
-    return (total - float(track.durations[lost].sum())) / (total + track.missing)
+        return float(1.0 - gone.mean()) if lost.size else 0.0
+    return (total - float((track.durations * gone).sum())) / (total + track.missing)

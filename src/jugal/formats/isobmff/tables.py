@@ -44,6 +44,8 @@ class Track:
     chunk_offsets: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     chunk_of: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     chunk_box: Box | None = None
+    #: Of the values of uncompressed sound.
+    byte_order: str = "big"
     problems: list[str] = field(default_factory=list)
     fragmented: bool = False
     #: Ticks that are missing between the fragments that are left.
@@ -125,6 +127,9 @@ def _sample_entry(source: Source, track: Track, stsd: Box | None) -> None:
         elif track.codec == b"alac":
             track.coding = read_alac(entry)
         track.channels = int.from_bytes(entry[24:26], "big")
+        turned = entry.find(b"enda")
+        if track.codec == b"sowt" or (turned >= 0 and entry[turned + 4 : turned + 6] == b"\0\1"):
+            track.byte_order = "little"
         track.sample_rate = int.from_bytes(entry[32:34], "big") + int.from_bytes(entry[34:36], "big") / 65536
 
 

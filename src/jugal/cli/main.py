@@ -122,7 +122,7 @@ def repair(
         examinations = list(_run(paths, None))
         donors = [given] if given is not None else [e for e in examinations if is_donor(e)]
         for examination in sorted(examinations, key=lambda e: e.path):
-            outcome = repair_file(examination, into, donors, method)
+            outcome = repair_file(examination, into, donors, method, rounds=1 if method else 3)
             stream.write(line(outcome_record(outcome)) + "\n")
             stream.flush()
             failed = failed or examination.error is not None

@@ -16,7 +16,7 @@ from jugal.engine.examine import examine_file
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.registry import formats
 from jugal.model.finding import Severity
-from jugal.model.result import Examination, RepairOutcome, RepairPlan, RepairStatus, Verdict
+from jugal.model.result import BY_CHOICE, Examination, RepairOutcome, RepairPlan, RepairStatus, Verdict
 
 _MAX_DONORS = 6
 
@@ -45,7 +45,7 @@ def repair_file(
 ) -> RepairOutcome:
     """Repairs one examined file into the folder ``into``; the best measured result is kept.
 
-    ``donors`` are healthy files to choose from; ``method`` limits the repair to one. An output no better than the
+    ``donors`` are healthy files to choose from; ``method`` says which repair begins. An output no better than the
     source is removed again. Where the output of a repair can itself be repaired (its boxes are right now, its offsets
     not yet), it is, ``rounds`` repairs in all at most; the outcome's method then names them all.
     """
@@ -55,7 +55,8 @@ def repair_file(
         return _with(base, error=examination.error)
     # What would bring less than is there now (a preview in place of half a picture) is done only when asked for.
     floor = (examination.score or 0.0) - 1.0
-    plans = [p for p in examination.repairs if (p.attainable >= floor if method is None else p.method == method)]
+    usual = [p for p in examination.repairs if p.attainable >= floor and p.method not in BY_CHOICE]
+    plans = usual if method is None else [p for p in examination.repairs if p.method == method]
     if method is None and not (plans and examination.worth_repairing):
         if examination.verdict in (Verdict.INTACT, Verdict.UNRECOGNISED):
             return _with(base, status=RepairStatus.UNCHANGED, score_after=examination.score)
@@ -78,7 +79,7 @@ def repair_file(
             if outcome.status is not RepairStatus.REPAIRED:
                 problem = outcome.error or problem
                 continue
-            if method is None and rounds > 1:
+            if rounds > 1 and plan.method not in BY_CHOICE:
                 outcome = _carried_on(outcome, into, donors, rounds - 1)
             if best is None or (outcome.score_after or 0) > (best.score_after or 0) + 0.01:
                 if best is not None and best.output:
@@ -111,11 +112,10 @@ def _attempt(
     except (RepairImpossible, SourceUnreadable, OutputRefused) as error:
         return _with(base, error=str(error))
     measured = examine_file(output)
-    limited = measured.score is not None and measured.score > draft.kept
-    if limited:
+    if measured.score is not None and measured.score > draft.kept:
         measured = replace(measured, score=round(draft.kept, 2))
     before, after = examination.score or 0.0, measured.score
-    asked_for = plan.attainable < before - 1.0
+    asked_for = plan.attainable < before - 1.0 or plan.method in BY_CHOICE
     if after is None or not (asked_for or (after >= before - 1.0 and _better(examination, measured))):
         output.unlink()
         return _with(
@@ -124,7 +124,7 @@ def _attempt(
         )
     return RepairOutcome(
         examination.path, RepairStatus.REPAIRED, str(output), plan.method, donor.path if donor else None,
-        examination.score, after, draft.steps, None, measured, limited,
+        examination.score, after, draft.steps, None, measured, draft.kept,
     )  # fmt: skip
 
 
@@ -139,8 +139,7 @@ def _carried_on(outcome: RepairOutcome, into: Path, donors: Sequence[Examination
         if further.status is not RepairStatus.REPAIRED or further.output is None or further.examined is None:
             return outcome
         # What the first repair could not keep, the second does not bring back.
-        limit = measured.score if measured.score is not None and outcome.limited else 100.0
-        gained = min(further.score_after or 0.0, limit)
+        gained = round(min(further.score_after or 0.0, outcome.limit), 2)
         if gained < score + 0.5:
             return outcome
         os.unlink(output)
@@ -153,7 +152,7 @@ def _carried_on(outcome: RepairOutcome, into: Path, donors: Sequence[Examination
         score_after=gained,
         steps=(*outcome.steps, *further.steps),
         examined=replace(further.examined, path=output, score=gained),
-        limited=outcome.limited or further.limited,
+        limit=min(outcome.limit, further.limit),
     )
 
 

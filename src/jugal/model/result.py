@@ -71,6 +71,10 @@ class Thumbnail:
     rgb: bytes
 
 
+#: Repairs that are a matter of taste, not of right or wrong: done when they are asked for by name.
+BY_CHOICE = frozenset({"cut-holes"})
+
+
 @dataclass(frozen=True, slots=True)
 class Examination:
     """Everything known about one file. ``score`` is None where the content could not be judged."""
@@ -99,8 +103,9 @@ class Examination:
 
     @property
     def worth_repairing(self) -> bool:
-        """A repair is known and something is wrong that deserves it."""
-        return bool(self.repairs) and self.verdict in (Verdict.REPAIRABLE, Verdict.DAMAGED)
+        """A repair is known and something is wrong that deserves it; repairs done by choice only do not count."""
+        known = any(p.method not in BY_CHOICE for p in self.repairs)
+        return known and self.verdict in (Verdict.REPAIRABLE, Verdict.DAMAGED)
 
 
 def derive_verdict(score: float | None, attainable: float | None, findings: tuple[Finding, ...]) -> Verdict:
@@ -138,5 +143,5 @@ class RepairOutcome:
     steps: tuple[str, ...] = ()
     error: str | None = None
     examined: Examination | None = None
-    #: The score was set below what was measured, since the repair left content out or filled it up.
-    limited: bool = False
+    #: The score is no higher than this, whatever was measured: the rest of the content was left out or filled up.
+    limit: float = 100.0

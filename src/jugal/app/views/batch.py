@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
 from jugal.app.controllers.session import RepairTold, Session, Task
 from jugal.app.style import tokens
 from jugal.app.views.intake import label
-from jugal.model.result import RepairStatus
+from jugal.model.result import BY_CHOICE, RepairStatus
 from jugal.model.words import printable_name
 
 _MOST_SHOWN = 5000
@@ -87,7 +87,9 @@ class BatchBand(QFrame):
             e = self._session.examination(number)
             if e is None or not e.worth_repairing:
                 continue
-            best = max(e.repairs, key=lambda p: (p.attainable, not p.needs_donor))
+            best = max(
+                (p for p in e.repairs if p.method not in BY_CHOICE), key=lambda p: (p.attainable, not p.needs_donor)
+            )
             found.append((best.attainable - (e.score or 0.0), number, e, best))
         found.sort(key=lambda row: -row[0])
         self._rows, self._done, self._mine = {}, [], False

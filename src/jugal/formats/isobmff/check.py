@@ -12,6 +12,7 @@ from jugal.binary.source import Source
 from jugal.formats.base import Report, Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.boxes import Box
+from jugal.formats.isobmff.cutting import kept_share, plan_cut
 from jugal.formats.isobmff.fragments import missing_ticks
 from jugal.formats.isobmff.heif import examine_items
 from jugal.formats.isobmff.movie import Movie, bad_spans, is_dense, read_movie
@@ -75,6 +76,14 @@ def examine(subject: Subject, report: Report) -> None:
     report.attainable = best
     _time_regions(report, judged, lost)
     _plans(subject, report, movie, opens, plays, best)
+    cut = plan_cut(judged, lost) if opens and not any(t.fragmented for t in judged) else None
+    if cut is not None and (left := kept_share(judged, cut.ranges)) > 0:
+        parts = "damaged range" if len(cut.ranges) == 1 else f"{len(cut.ranges):,} damaged ranges"
+        report.plan(
+            "cut-holes",
+            f"Leave out the {parts}, sound kept in step.",
+            100.0 * left,
+        )
 
 
 def late_start(subject: Subject) -> int | None:

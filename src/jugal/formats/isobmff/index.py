@@ -84,8 +84,11 @@ def _sample_table(donor: Subject, plan: TrackPlan, shift: int) -> bytes:
     return b"".join(out)
 
 
-def index_like(donor: Subject, lender: Movie, plans: list[TrackPlan], shift: int) -> bytes:
-    """A moov box like the donor's, with the tables of ``plans``; nothing in it that is true of the donor only."""
+def index_like(donor: Subject, lender: Movie, plans: list[TrackPlan], shift: int, own: bool = False) -> bytes:
+    """A moov box like the donor's, with the tables of ``plans``; nothing in it that is true of the donor only.
+
+    With ``own`` the donor is the file itself, whose dates and places are kept.
+    """
     moov = lender.moov
     assert moov is not None
     bodies: dict[int, bytes] = {}
@@ -94,7 +97,9 @@ def index_like(donor: Subject, lender: Movie, plans: list[TrackPlan], shift: int
     set_durations(donor, written, moov, ends, max(ends.values(), default=0.0), bodies)
     keep = {track.box.start for track in written}
     for box in moov.children:
-        if box.kind in (b"udta", b"meta", b"uuid", b"mvex", b"iods") or (box.kind == b"trak" and box.start not in keep):
+        if (box.kind in (b"udta", b"meta", b"uuid", b"mvex", b"iods") and not own) or (
+            box.kind == b"trak" and box.start not in keep
+        ):
             bodies[box.start] = DROP
     for plan in plans:
         trak = plan.track.box
@@ -102,10 +107,11 @@ def index_like(donor: Subject, lender: Movie, plans: list[TrackPlan], shift: int
         assert stbl is not None
         bodies[stbl.start] = _sample_table(donor, plan, shift)
         for box in trak.children:
-            if box.kind in (b"tref", b"udta", b"meta", b"uuid"):
+            if box.kind == b"tref" or (box.kind in (b"udta", b"meta", b"uuid") and not own):
                 bodies[box.start] = DROP
         _delay_edit(donor, plan, bodies)
-    for head in (moov.child(b"mvhd"), *(p.track.box.child(*path) for p in plans for path in _HEADS)):
+    heads = (moov.child(b"mvhd"), *(p.track.box.child(*path) for p in plans for path in _HEADS))
+    for head in () if own else heads:
         if head is not None:
             bodies[head.start] = _undated(bodies.get(head.start) or donor.source.read(head.body, head.end - head.body))
     return serialise(donor, moov, bodies)

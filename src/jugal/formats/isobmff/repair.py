@@ -11,6 +11,7 @@ from jugal.formats.base import RepairDraft, RepairImpossible, Report, Subject
 from jugal.formats.isobmff import fragments
 from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.check import examine, late_start
+from jugal.formats.isobmff.cutting import cut_to_good
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import apply_steps, find_steps
 from jugal.formats.isobmff.rebuild import rebuild_index, rebuild_index_in_front
@@ -270,6 +271,7 @@ REPAIRS = {
     "trim-start": trim_start,
     "fix-fragments": fix_fragments,
     "close-fragments": close_fragments,
+    "cut-holes": cut_to_good,
     "fix-offsets": fix_offsets,
     "fix-boxes": fix_boxes,
     "cut-tables": cut_tables,

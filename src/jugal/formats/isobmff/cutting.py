@@ -1,0 +1,174 @@
+"""Cuts a clip to what is good of it: damaged ranges are left out from sync sample to sync sample, sound kept in step."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.binary.output import Piece
+from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.isobmff import payload
+from jugal.formats.isobmff.index import TrackPlan, index_like
+from jugal.formats.isobmff.movie import Movie, bad_spans, is_dense, read_movie
+from jugal.formats.isobmff.tables import PCM_BYTES, Track
+from jugal.model.span import ByteSpan
+
+#: Ranges of running time in seconds, in order and apart.
+Ranges = list[tuple[float, float]]
+
+
+@dataclass(frozen=True, slots=True)
+class Cut:
+    """What is left out: of the ``lead`` track the samples not in ``keep``, of all others the ``ranges``."""
+
+    lead: Track
+    keep: NDArray[np.bool_]
+    compose: NDArray[np.int64] | None
+    ranges: Ranges
+
+
+def plan_cut(tracks: list[Track], lost: list[NDArray[np.bool_]]) -> Cut | None:
+    """Leaves out the groups of pictures that hold a lost one, or where there is no picture, lost samples.
+
+    A sound that is damaged beside a whole picture is left as it is: cutting it would cost the picture.
+    """
+    number = next((n for n, t in enumerate(tracks) if t.kind == "video"), 0 if tracks else None)
+    if number is None or not lost[number].any() or not tracks[number].timescale:
+        return None
+    track, gone = tracks[number], lost[number]
+    if track.kind == "video":
+        group = np.cumsum(track.sync)
+        gone = np.isin(group, np.unique(group[gone]))
+    keep = ~gone
+    compose = track.composition.copy() if track.composition.size == keep.size else None
+    begin = np.concatenate(([0], np.cumsum(track.durations)))
+    ranges = []
+    firsts = np.flatnonzero(gone & ~np.append(False, gone[:-1]))
+    lasts = np.flatnonzero(gone & ~np.append(gone[1:], False))
+    for first, last in zip(firsts.tolist(), lasts.tolist(), strict=True):
+        leading = _leading(track, last + 1, begin)
+        ticks = int(track.durations[leading].sum())
+        if compose is not None and leading.size:
+            keep[leading] = False
+            compose[last + 1] -= ticks
+        ranges.append((float(begin[first]) / track.timescale, float(begin[last + 1] + ticks) / track.timescale))
+    return Cut(track, keep, compose, ranges)
+
+
+def _leading(track: Track, sync: int, begin: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Pictures that follow a sync sample but are shown before it: they refer to what was before it, too."""
+    if track.composition.size != track.offsets.size or sync >= track.offsets.size:
+        return np.empty(0, np.int64)
+    following = np.flatnonzero(track.sync[sync + 1 :])
+    stop = sync + 1 + int(following[0]) if following.size else track.offsets.size
+    shown = begin[sync:stop] + track.composition[sync:stop]
+    return sync + 1 + np.flatnonzero(shown[1:] < shown[0])
+
+
+def kept_share(tracks: list[Track], ranges: Ranges) -> float:
+    """Share of the running time that is left without ``ranges``, 0..1."""
+    total = max((t.seconds for t in tracks), default=0.0)
+    return max(0.0, 1.0 - sum(b - a for a, b in ranges) / total) if total > 0 else 0.0
+
+
+def cut_to_good(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """A new index that passes over the damaged ranges; the media data stay where they are."""
+    movie = read_movie(subject)
+    moov = movie.moov
+    if moov is None or moov.cut or movie.hidden or any(t.fragmented for t in movie.tracks):
+        raise RepairImpossible("The ranges of this clip cannot be cut before its boxes are right.")
+    if any(box.cut or subject.source.uint(box.start, 4) == 0 for box in movie.mdats):
+        raise RepairImpossible("The media data have no end of their own; mend the boxes first.")
+    tracks = [t for t in movie.tracks if t.kind != "other" and t.offsets.size]
+    cut = plan_cut(tracks, _lost(subject, movie, tracks))
+    if cut is None:
+        raise RepairImpossible("No picture is damaged; there is nothing to cut.")
+    ranges = cut.ranges
+    plans = [_without(track, cut) for track in tracks]
+    if not all(plan.offsets.size for plan in plans):
+        raise RepairImpossible("Nothing would be left of a track.")
+    steps = [f"Left out {a:.2f} s to {b:.2f} s." for a, b in ranges[:50]]
+    if len(ranges) > 50:
+        steps.append(f"Left out {len(ranges) - 50:,} more ranges.")
+    kept = 100.0 * kept_share(tracks, ranges)
+    return RepairDraft(_pieces(subject, movie, index_like(subject, movie, plans, 0, own=True)), tuple(steps), kept=kept)
+
+
+def _lost(subject: Subject, movie: Movie, tracks: list[Track]) -> list[NDArray[np.bool_]]:
+    low, high = min(int(t.offsets.min()) for t in tracks), max(int((t.offsets + t.sizes).max()) for t in tracks)
+    spans = bad_spans(subject, ByteSpan(max(0, low), min(subject.size, max(low, high))), is_dense(movie))
+    return [
+        payload.spread_to_sync(t, payload.inspect(subject, t, spans if t.kind == "video" else []).state != 0)
+        for t in tracks
+    ]
+
+
+def _without(track: Track, cut: Cut) -> TrackPlan:
+    if track.codec in PCM_BYTES:
+        return _pieces_of_sound(track, cut.ranges)
+    keep, compose = cut.keep, cut.compose
+    if track is not cut.lead:
+        keep = _outside(track, cut.ranges)
+        compose = track.composition if track.composition.size == keep.size else None
+    sync = track.sync[keep]
+    return TrackPlan(
+        track,
+        track.offsets[keep],
+        track.sizes[keep],
+        track.durations[keep],
+        compose[keep] if compose is not None else None,
+        None if sync.all() else sync,
+        None,
+        track.composition_delay,
+    )
+
+
+def _outside(track: Track, ranges: Ranges) -> NDArray[np.bool_]:
+    """Samples outside the ranges; what is left out in all follows the picture to half a sample, however often cut."""
+    keep = np.ones(track.offsets.size, np.bool_)
+    edges = np.concatenate(([0], np.cumsum(track.durations))) / max(1, track.timescale)
+    dropped = wanted = 0.0
+    for begin, end in ranges:
+        first = min(int(np.searchsorted(edges, begin - 1e-6)), edges.size - 1)
+        wanted += end - begin
+        last = first + int(np.argmin(np.abs(edges[first:] - edges[first] - (wanted - dropped))))
+        dropped += float(edges[last] - edges[first])
+        keep[first:last] = False
+    return keep
+
+
+def _pieces_of_sound(track: Track, ranges: Ranges) -> TrackPlan:
+    """Uncompressed sound can be cut anywhere: each chunk gives the pieces of it that lie outside the ranges."""
+    frame = PCM_BYTES[track.codec] * max(1, track.channels)
+    counts = track.sizes // frame
+    tick = max(1, round(float(track.durations.sum()) / max(1, int(counts.sum()))))
+    offsets: list[int] = []
+    frames: list[int] = []
+    cuts = [(round(a * track.timescale / tick), round(b * track.timescale / tick)) for a, b in ranges]
+    at = 0
+    for offset, count in zip(track.offsets.tolist(), counts.tolist(), strict=True):
+        here, stop = at, at + count
+        for begin, end in cuts:
+            if end <= here or begin >= stop:
+                continue
+            if begin > here:
+                offsets.append(offset + (here - at) * frame)
+                frames.append(begin - here)
+            here = min(end, stop)
+        if here < stop:
+            offsets.append(offset + (here - at) * frame)
+            frames.append(stop - here)
+        at = stop
+    counted = np.array(frames, np.int64)
+    return TrackPlan(track, np.array(offsets, np.int64), counted * frame, counted * tick, frames=counted)
+
+
+def _pieces(subject: Subject, movie: Movie, index: bytes) -> tuple[Piece, ...]:
+    """The new index in place of the old one at the end of the file; else behind all, the old one marked as free."""
+    moov = movie.moov
+    assert moov is not None
+    if moov.end >= subject.size:
+        return (ByteSpan(0, moov.start), index)
+    return (ByteSpan(0, moov.start + 4), b"free", ByteSpan(moov.start + 8, subject.size), index)

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from conftest import healthy
-from jugal.binary.output import exclusive_output, sweep_folder, sweep_parts
+from jugal.binary.output import OutputRefused, exclusive_output, scratch_folder, sweep_folder, sweep_parts
 from jugal.case.store import Case
 from jugal.engine.delivery import deliver, plan_delivery, sha256_of
 from jugal.engine.examine import examine_file
@@ -150,6 +150,19 @@ def test_unfinished_files_of_the_dead_are_swept_and_no_others(tmp_path: Path) ->
     assert sweep_parts([tmp_path / "nowhere" / "x.jpg"]) == sweep_folder(tmp_path / "nowhere") == 0
     assert sweep_folder(tmp_path) == 2, "in a folder of our own whatever is unfinished is ours"
     assert sorted(p.name for p in tmp_path.iterdir()) == [".x.jpg.abc.part", "y.jpg"]
+
+
+def test_a_scratch_folder_of_the_dead_is_swept_and_one_in_use_is_not(tmp_path: Path) -> None:
+    left = tmp_path / ".jugal-left"
+    left.mkdir()
+    (left / "half.mov").write_bytes(b"x")
+    with scratch_folder(tmp_path) as place:
+        (place / "now.mov").write_bytes(b"y")
+        assert sweep_folder(tmp_path) == 1 and not left.exists() and (place / "now.mov").exists()
+    assert list(tmp_path.iterdir()) == []
+    (tmp_path / "file").write_text("in the way")
+    with pytest.raises(OutputRefused), scratch_folder(tmp_path / "file"):
+        pass
 
 
 def test_a_list_of_sums_that_was_never_finished_is_swept_by_the_next_delivery(tmp_path: Path) -> None:

@@ -6,6 +6,8 @@ import errno
 import fcntl
 import os
 import re
+import shutil
+import tempfile
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -33,6 +35,7 @@ def _sentence(error: OSError, path: Path) -> str:
     return f"{path.name} cannot be written: {error.strerror}."
 
 
+_SCRATCH = ".jugal-"
 _PART = re.compile(r"^\.(.*)\.\d+\.part$", re.DOTALL)
 #: What ``free_name`` puts before the extension.
 _NUMBERED = re.compile(r" \(\d+\)(?=(\.[^.]*)?$)")
@@ -55,8 +58,32 @@ def sweep_parts(paths: Iterable[Path]) -> int:
 
 
 def sweep_folder(folder: Path) -> int:
-    """Removes every unfinished file of a dead process from a folder that is the program's own; returns how many."""
-    return sum(_swept(part) for part, _ in _parts(folder))
+    """Removes what dead processes left unfinished in a folder that is the program's own; returns how many."""
+    scratch = [p for p in (folder.glob(f"{_SCRATCH}*") if folder.is_dir() else ()) if p.is_dir() and _abandoned(p)]
+    for place in scratch:
+        shutil.rmtree(place, ignore_errors=True)
+    return len(scratch) + sum(_swept(part) for part, _ in _parts(folder))
+
+
+@contextmanager
+def scratch_folder(into: Path) -> Iterator[Path]:
+    """A hidden folder in ``into`` for results that are worked on further; gone at the end, with all that is in it.
+
+    It is held by a lock, so that one left by a dead process is told from one in use. Raises OutputRefused.
+    """
+    try:
+        into.mkdir(parents=True, exist_ok=True)
+        place = tempfile.TemporaryDirectory(dir=into, prefix=_SCRATCH)
+    except OSError as error:
+        raise OutputRefused(_sentence(error, into)) from error
+    with place as name:
+        handle = os.open(name, os.O_RDONLY | os.O_DIRECTORY)
+        try:
+            with suppress(OSError):
+                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            yield Path(name)
+        finally:
+            os.close(handle)
 
 
 def _parts(folder: Path) -> list[tuple[Path, str]]:
@@ -73,12 +100,17 @@ def _swept(part: Path) -> bool:
 
 
 def _abandoned(part: Path) -> bool:
-    """Whether no process writes this file any more: whoever does holds a lock on it until it ends or dies."""
+    """Whether no process works on this file or folder any more: whoever does holds a lock on it until it ends or dies."""
     try:
-        with open(part, "rb") as stream:
-            fcntl.flock(stream, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        handle = os.open(part, os.O_RDONLY)
     except OSError:
         return False
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    finally:
+        os.close(handle)
     return True
 
 

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import os
-import shutil
-import tempfile
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from jugal.binary.output import OutputRefused, exclusive_output, free_name, write_pieces
+from jugal.binary.output import OutputRefused, exclusive_output, free_name, scratch_folder, write_pieces
 from jugal.binary.source import Source, SourceUnreadable
 from jugal.engine.donors import fitting_donors
 from jugal.engine.examine import examine_file
@@ -134,17 +132,16 @@ def _carried_on(outcome: RepairOutcome, into: Path, donors: Sequence[Examination
     score = outcome.score_after or 0.0
     if measured is None or output is None or not measured.worth_repairing or (measured.attainable or 0) < score + 1:
         return outcome
-    with tempfile.TemporaryDirectory(dir=into, prefix=".jugal-") as place:
-        further = repair_file(measured, Path(place), donors, name=os.path.basename(output), rounds=rounds)
+    with scratch_folder(into) as place:
+        further = repair_file(measured, place, donors, name=os.path.basename(output), rounds=rounds)
         if further.status is not RepairStatus.REPAIRED or further.output is None or further.examined is None:
             return outcome
         # What the first repair could not keep, the second does not bring back.
         gained = round(min(further.score_after or 0.0, outcome.limit), 2)
         if gained < score + 0.5:
             return outcome
-        os.unlink(output)
-        with open(further.output, "rb") as source, exclusive_output(Path(output)) as stream:
-            shutil.copyfileobj(source, stream, 1 << 22)
+        # The output is our own of a moment ago; whoever looks meanwhile sees the one or the other, whole.
+        os.replace(further.output, output)
     return _with(
         outcome,
         method=f"{outcome.method}, {further.method}",

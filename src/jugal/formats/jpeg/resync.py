@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import idctn
+from scipy.special import erf
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
@@ -39,19 +40,36 @@ _PARTED = 0.8
 #: A step between two stretches in units of its doubt, and in levels, that no picture makes by itself.
 _SURE = 8.0
 _STEP = 8.0
+#: Rows of a run from which its columns are told, and by how many deviations a column stands out by chance.
+_LEAST_ROWS = 4
+_CHANCE = 2.5
+#: From the median distance from the median to a standard deviation.
+_MAD_TO_DEVIATION = 1.4826
+#: Levels by which a stretch may be off and still look right, and the doubt where nothing stands above it.
+_NEAR_LEVELS = 12.0
+_NO_NEIGHBOUR = 40.0
 
 
 @dataclass(slots=True)
 class Placed:
-    """A run at MCU number ``place``; ``offsets`` are added to its DC values, per component."""
+    """A run at MCU number ``place``; ``offsets`` are added to its DC values, per component.
+
+    ``doubt`` is by how many levels they may be off, as a standard deviation per component.
+    """
 
     run: Run
     place: int
     offsets: NDArray[np.int64]
+    doubt: NDArray[np.float64]
 
     @property
     def end(self) -> int:
         return self.place + self.run.count
+
+    @property
+    def surety(self) -> float:
+        """How likely its levels are near enough to the true ones to count as right, 0..1."""
+        return float(erf(_NEAR_LEVELS / (np.sqrt(2.0) * np.maximum(self.doubt, 1e-9))).min())
 
 
 @dataclass(slots=True)
@@ -64,8 +82,8 @@ class Mosaic:
 
     @property
     def kept(self) -> float:
-        """Percent of the picture that is in its place again."""
-        return 100.0 * (self.before + sum(p.run.count for p in self.placed)) / self.reader.total
+        """Percent of the picture that is in its place again, runs weighed by how sure their levels are."""
+        return 100.0 * (self.before + sum(p.run.count * p.surety for p in self.placed)) / self.reader.total
 
 
 def applicable(structure: Structure) -> bool:
@@ -207,7 +225,7 @@ class _Canvas:
         self.levels = np.zeros((reader.total, len(reader.shape)))
         self.placed: list[Placed] = []
         head, _ = reader.read(structure.scans[0].entropy, _first_bit(picture), before)
-        self.add(Placed(head, 0, np.zeros(len(reader.shape), np.int64)))
+        self.add(Placed(head, 0, np.zeros(len(reader.shape), np.int64), np.zeros(len(reader.shape))))
 
     @property
     def end(self) -> int:
@@ -262,7 +280,7 @@ def _put(canvas: _Canvas, piece: _Piece, spot: int, behind: list[_Piece], spots:
         run, place = run.without_first(skip), place + skip
     if run.count < _LEAST:
         return None
-    placed = Placed(run, place, _match(canvas, run, place))
+    placed = Placed(run, place, *_match(canvas, run, place))
     canvas.add(placed)
     return placed
 
@@ -285,6 +303,7 @@ def _best_place(canvas: _Canvas, run: Run, spot: int, behind: list[_Piece], spot
     head, tail = np.arange(min(run.count, 2 * width)), np.arange(max(0, run.count - 2 * width), run.count)
     below = _Below(canvas, behind, spots)
     costs = np.full(most - first + 1, np.inf)
+    edge = _edge_by_column(reader, run, width)
     for k in range(costs.size):
         parts = [
             _misfit(levels[number], *look(first + k + number), width)
@@ -293,10 +312,31 @@ def _best_place(canvas: _Canvas, run: Run, spot: int, behind: list[_Piece], spot
         known = [c for c in parts if c is not None]
         if known:
             off = (first + k - spot) / max(1.0, reach / 2)
-            costs[k] = float(np.mean(known)) * (1.0 + 0.5 * off * off)
+            costs[k] = float(np.mean(known)) * (1.0 + 0.5 * off * off) / edge[(first + k) % width]
     if not np.isfinite(costs).any():
         return None
     return first + int(np.argmin(costs))
+
+
+def _edge_by_column(reader: RunReader, run: Run, width: int) -> NDArray[np.float64]:
+    """For each column that a run may begin in, how much speaks for it: 1 for nothing, more the better.
+
+    Where its rows end the picture's right edge meets its left, and blocks differ more than neighbours do.
+    """
+    if run.count < _LEAST_ROWS * width:
+        return np.ones(width)
+    steps = np.zeros(run.count - 1)
+    for c, (_, columns) in enumerate(reader.shape):
+        own = np.flatnonzero(reader.blocks == c)
+        right, left = run.dc[:-1, own[columns - 1 :: columns]], run.dc[1:, own[::columns]]
+        steps += np.abs(right - left).mean(axis=1) * reader.steps[c]
+    steps = np.minimum(steps, np.percentile(steps, 98))
+    place = np.arange(steps.size) % width
+    mean = np.bincount(place, steps, width) / np.bincount(place, minlength=width)
+    middle = float(np.median(mean))
+    excess = (mean - middle) / max(1e-6, _MAD_TO_DEVIATION * float(np.median(np.abs(mean - middle))))
+    # A run whose rows end behind its MCU number k begins in column width - 1 - k.
+    return 1.0 + np.maximum(0.0, excess[::-1] - _CHANCE)
 
 
 def _misfit(
@@ -401,8 +441,12 @@ def _spread(values: NDArray[np.float64]) -> float:
     return float(np.abs(values - np.median(values, axis=0)).sum())
 
 
-def _match(canvas: _Canvas, run: Run, place: int) -> NDArray[np.int64]:
-    """Per component what to add to the run's DC values so that it goes on from what is known around it."""
+def _match(canvas: _Canvas, run: Run, place: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """Per component what to add to the run's DC values so that it goes on from what is known around it, and the doubt.
+
+    Where blocks touch, only the doubt of what they touch is left; across a gap the picture may have changed by as much
+    as it does elsewhere over so many rows.
+    """
     reader, width = canvas.reader, canvas.width
     touching = [
         (number, spot)
@@ -410,23 +454,40 @@ def _match(canvas: _Canvas, run: Run, place: int) -> NDArray[np.int64]:
         if (spot := canvas.blocks_at(place + number - width)) is not None
     ]
     if len(touching) >= max(3, width // 24):
-        return _match_pixels(canvas, run, touching)
+        doubts = np.array([placed.doubt for _, (placed, _) in touching])
+        return _match_pixels(canvas, run, touching), np.median(doubts, axis=0)
     levels = reader.levels(run.dc)
     number = np.arange(min(run.count, width))
     above, rows = canvas.above(place + number)
     offsets = np.zeros(len(reader.shape), np.int64)
+    doubt = canvas.placed[-1].doubt.copy()
     use = rows > 0
     for c in range(len(reader.shape)):
         if use.sum() >= 3:
             slope = _slope(canvas, levels, c)
             offset = float(np.median(above[use, c] + slope * rows[use] - levels[number[use], c]))
+            gap = max(1, round(float(np.median(rows[use]))))
+            doubt[c] = np.hypot(doubt[c], _wander(canvas, levels, c, gap))
         else:
             known = canvas.levels[canvas.known, c]
+            doubt[c] = np.hypot(doubt[c], _NO_NEIGHBOUR)
             offset = (
                 float(np.median(known) - np.median(levels[:, c])) if known.size else -float(np.median(levels[:, c]))
             )
         offsets[c] = round(offset / reader.steps[c])
-    return offsets
+    return offsets, doubt
+
+
+def _wander(canvas: _Canvas, levels: NDArray[np.float64], c: int, gap: int) -> float:
+    """By how much the level of a whole row differs from that of one ``gap`` rows on, beyond a steady slope."""
+    width = canvas.width
+    changes = np.empty(0)
+    for values in (canvas.levels[: canvas.end, c], levels[:, c]):
+        rows = np.median(values[: values.size // width * width].reshape(-1, width), axis=1)[-60:]
+        changes = np.append(changes, rows[gap:] - rows[:-gap])
+    if changes.size < 4:
+        return _NO_NEIGHBOUR
+    return _MAD_TO_DEVIATION * float(np.median(np.abs(changes - np.median(changes))))
 
 
 def _slope(canvas: _Canvas, levels: NDArray[np.float64], c: int) -> float:

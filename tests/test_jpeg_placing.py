@@ -1,0 +1,73 @@
+"""Runs between damages are put where they were: the picture's edge tells the column, and the claim keeps to the doubt."""
+
+from __future__ import annotations
+
+from functools import cache
+from pathlib import Path
+
+import numpy as np
+import pytest
+from bench.measure import share
+
+from jugal.binary.source import Source
+from jugal.engine.examine import examine_file
+from jugal.engine.repair import repair_file
+from jugal.formats.base import Subject
+from jugal.formats.jpeg.parse import walk
+from jugal.formats.jpeg.resync import Placed, _edge_by_column
+from jugal.formats.jpeg.runs import Run, RunReader
+from jugal.samples import encode
+from jugal.samples.harm import harm
+from jugal.samples.scenes import riverbed
+
+SAMPLINGS = {"4:2:0": 2, "4:2:2": 1, "4:4:4": 0}
+
+
+@cache
+def photo(sampling: str, seed: int) -> bytes:
+    return encode.jpeg(riverbed(1200, 900, seed), quality=85, subsampling=SAMPLINGS[sampling])
+
+
+@pytest.mark.parametrize("sampling", SAMPLINGS)
+@pytest.mark.parametrize("seed", [3, 4])
+def test_the_pictures_edge_tells_the_column_a_run_begins_in(sampling: str, seed: int) -> None:
+    subject = Subject(Source.from_bytes(photo(sampling, seed)))
+    structure = walk(subject.source, 0)
+    reader = RunReader(structure)
+    whole, _ = reader.read(structure.scans[0].entropy, 0, reader.total)
+    width = reader.frame.mcus_x
+    hits = 0
+    for begin in range(5 * width + 7, 20 * width, 3 * width + 11):
+        run = Run(
+            whole.entropy, whole.dc[begin : begin + 12 * width], whole.bits[begin : begin + 12 * width + 1], False
+        )
+        edge = _edge_by_column(reader, run, width)
+        hits += begin % width in np.argsort(-edge)[:3]
+    assert hits >= 4, "of five the column is among the best three"
+    short = Run(whole.entropy, whole.dc[:width], whole.bits[: width + 1], False)
+    assert (_edge_by_column(reader, short, width) == 1).all()
+
+
+@pytest.mark.parametrize("sampling", SAMPLINGS)
+def test_three_holes_come_back_and_no_more_is_claimed_than_is_true(sampling: str, tmp_path: Path) -> None:
+    truths, claims = [], []
+    for seed in range(4):
+        data = photo(sampling, 5 + seed % 2)
+        path = tmp_path / f"{seed}.jpg"
+        path.write_bytes(harm(data, "jpeg", "zero-several", seed).data)
+        found = examine_file(path)
+        outcome = repair_file(found, tmp_path / "out", method="resync")
+        assert outcome.output is not None and outcome.score_after is not None
+        truth = share("jpeg", data, Path(outcome.output).read_bytes())
+        assert truth is not None and found.score is not None and truth > found.score + 20
+        truths.append(truth)
+        claims.append(outcome.score_after)
+    assert np.mean(truths) > 75
+    assert np.mean(claims) < np.mean(truths) + 5, "over several pictures the claim is no higher than the truth"
+
+
+def test_doubt_in_the_level_lowers_what_a_run_counts() -> None:
+    run = Run.__new__(Run)
+    sureties = [Placed(run, 0, np.zeros(1, np.int64), np.array([doubt])).surety for doubt in (0.0, 6.0, 12.0, 40.0)]
+    assert sureties[0] == 1.0 and sureties == sorted(sureties, reverse=True)
+    assert sureties[2] == pytest.approx(0.683, abs=0.001) and sureties[3] < 0.3

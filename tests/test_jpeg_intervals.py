@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import io
 from pathlib import Path
 
 import numpy as np
 import pytest
 from bench.measure import share
+from PIL import Image
 
 from conftest import examine, healthy
 from jugal.binary.source import Source
@@ -87,3 +89,24 @@ def test_pictures_without_markers_and_whole_ones_are_left_alone() -> None:
     with pytest.raises(RepairImpossible, match="No whole interval"):
         restore_intervals(Subject(source), None)
     assert not examine(coded(7), "x.jpg").repairs
+
+
+@pytest.mark.parametrize(
+    "options", [{"restart_marker_rows": 1}, {"restart_marker_blocks": 7}, {"restart_marker_blocks": 50}]
+)
+@pytest.mark.parametrize("share_left", [0.31, 0.5, 0.77, 0.95])
+def test_a_cut_picture_with_intervals_is_filled_up(options: dict[str, int], share_left: float, tmp_path: Path) -> None:
+    """The last marker that is there stays between its intervals, and the numbers go on behind it."""
+    data = encode.jpeg(riverbed(640, 480, 9), **options)
+    cut = data[: int(len(data) * share_left)]
+    path = tmp_path / "a.jpg"
+    path.write_bytes(cut)
+    found = examine_file(path)
+    outcome = repair_file(found, tmp_path / "out")
+    assert outcome.status is RepairStatus.REPAIRED and outcome.method == "pad" and outcome.output is not None
+    again = examine_file(outcome.output)
+    assert again.verdict is Verdict.INTACT and again.score == 100.0, [f.message for f in again.findings]
+    whole = np.asarray(Image.open(io.BytesIO(data)).convert("RGB"), np.int16)
+    seen = np.asarray(Image.open(outcome.output).convert("RGB"), np.int16)
+    rows = int(480 * (found.score or 0) / 100) // 16 * 16 - 16
+    assert rows > 0 and np.abs(whole[:rows] - seen[:rows]).max() == 0

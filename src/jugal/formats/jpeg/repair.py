@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 
 from jugal.binary.output import Piece
@@ -19,6 +21,7 @@ from jugal.formats.jpeg.select import decodable, select, usable
 from jugal.kernels.jpeg import pack_bits
 from jugal.model.span import ByteSpan
 
+_RESTART = re.compile(rb"\xff+[\xd0-\xd7]")
 _SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 
 
@@ -63,6 +66,8 @@ def pad(subject: Subject, donor: Subject | None) -> RepairDraft:
     done = int(decoded.done[last])
     first_clean = int(decoded.segments.start[last])
     keep = int(decoded.raw([first_clean * 8])[0])
+    if last and (marker := _RESTART.match(subject.source.read(keep, 64))):
+        keep += marker.end()  # the marker that the last interval follows stays with what is before it
     reached = int(decoded.segments.mcu[last]) + done
     interval = scan.restart_interval
     if done < int(decoded.segments.count[last]):

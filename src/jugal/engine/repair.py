@@ -14,7 +14,7 @@ from jugal.engine.examine import examine_file
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.registry import formats
 from jugal.model.finding import Severity
-from jugal.model.result import BY_CHOICE, Examination, RepairOutcome, RepairPlan, RepairStatus, Verdict
+from jugal.model.result import BY_CHOICE, ESTIMATES, Examination, RepairOutcome, RepairPlan, RepairStatus, Verdict
 
 _MAX_DONORS = 6
 
@@ -40,12 +40,13 @@ def repair_file(
     method: str | None = None,
     name: str | None = None,
     rounds: int = 3,
+    without: frozenset[str] = frozenset(),
 ) -> RepairOutcome:
     """Repairs one examined file into the folder ``into``; the best measured result is kept.
 
     ``donors`` are healthy files to choose from; ``method`` says which repair begins. An output no better than the
     source is removed again. Where the output of a repair can itself be repaired (its boxes are right now, its offsets
-    not yet), it is, ``rounds`` repairs in all at most; the outcome's method then names them all.
+    not yet), it is, ``rounds`` repairs in all at most and none ``without`` names; the outcome's method then names them all.
     """
     path = examination.path
     base = RepairOutcome(path, RepairStatus.FAILED, score_before=examination.score)
@@ -53,7 +54,7 @@ def repair_file(
         return _with(base, error=examination.error)
     # What would bring less than is there now (a preview in place of half a picture) is done only when asked for.
     floor = (examination.score or 0.0) - 1.0
-    usual = [p for p in examination.repairs if p.attainable >= floor and p.method not in BY_CHOICE]
+    usual = [p for p in examination.repairs if p.attainable >= floor and p.method not in BY_CHOICE | without]
     plans = usual if method is None else [p for p in examination.repairs if p.method == method]
     if method is None and not (plans and examination.worth_repairing):
         if examination.verdict in (Verdict.INTACT, Verdict.UNRECOGNISED):
@@ -77,8 +78,8 @@ def repair_file(
             if outcome.status is not RepairStatus.REPAIRED:
                 problem = outcome.error or problem
                 continue
-            if rounds > 1 and plan.method not in BY_CHOICE:
-                outcome = _carried_on(outcome, into, donors, rounds - 1)
+            if rounds > 1 and plan.method not in BY_CHOICE | ESTIMATES:
+                outcome = _carried_on(outcome, into, donors, rounds - 1, without | {plan.method})
             if best is None or (outcome.score_after or 0) > (best.score_after or 0) + 0.01:
                 if best is not None and best.output:
                     os.unlink(best.output)
@@ -126,14 +127,16 @@ def _attempt(
     )  # fmt: skip
 
 
-def _carried_on(outcome: RepairOutcome, into: Path, donors: Sequence[Examination], rounds: int) -> RepairOutcome:
-    """The outcome of repairing an output further; the same where that brings nothing."""
+def _carried_on(
+    outcome: RepairOutcome, into: Path, donors: Sequence[Examination], rounds: int, without: frozenset[str]
+) -> RepairOutcome:
+    """The outcome of repairing an output further, by no method twice; the same where that brings nothing."""
     measured, output = outcome.examined, outcome.output
     score = outcome.score_after or 0.0
     if measured is None or output is None or not measured.worth_repairing or (measured.attainable or 0) < score + 1:
         return outcome
     with scratch_folder(into) as place:
-        further = repair_file(measured, place, donors, name=os.path.basename(output), rounds=rounds)
+        further = repair_file(measured, place, donors, name=os.path.basename(output), rounds=rounds, without=without)
         if further.status is not RepairStatus.REPAIRED or further.output is None or further.examined is None:
             return outcome
         # What the first repair could not keep, the second does not bring back.

@@ -45,6 +45,7 @@ _LEAST_ROWS = 4
 _CHANCE = 2.5
 #: From the median distance from the median to a standard deviation.
 _MAD_TO_DEVIATION = 1.4826
+_WITHIN_ONE_DEVIATION = 0.6827
 #: Levels by which a stretch may be off and still look right, and the doubt where nothing stands above it.
 _NEAR_LEVELS = 12.0
 _NO_NEIGHBOUR = 40.0
@@ -68,8 +69,10 @@ class Placed:
 
     @property
     def surety(self) -> float:
-        """How likely its levels are near enough to the true ones to count as right, 0..1."""
-        return float(erf(_NEAR_LEVELS / (np.sqrt(2.0) * np.maximum(self.doubt, 1e-9))).min())
+        """What a MCU of the run counts, 0..1: in full where its doubt is no more than levels may be off and look right,
+        else by how much less likely they are to."""
+        likely = erf(_NEAR_LEVELS / (np.sqrt(2.0) * np.maximum(self.doubt, 1e-9)))
+        return float(np.minimum(1.0, likely / _WITHIN_ONE_DEVIATION).min())
 
 
 @dataclass(slots=True)

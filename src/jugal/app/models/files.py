@@ -36,7 +36,9 @@ _CACHE = 600
 _PICTURES = 360
 _AHEAD = 30
 _TOGETHER_MS = 60
-#: Rows of a large case that are taken in between two turns of the event loop.
+#: Rows that are read while a case is opened, some screens full; of the rest as many are taken in between two turns of
+#: the event loop.
+_FIRST = 300
 CHUNK = 3000
 
 
@@ -81,7 +83,7 @@ class FilesModel(QAbstractTableModel):
         if self._loader is not None:
             self._loader.ready.connect(self._thumb_came)
         self.catalog = Catalog()
-        rows = case.some_files(0, CHUNK) if case else []
+        rows = case.some_files(0, _FIRST) if case else []
         self.catalog.take_in(rows)
         for cache in (self._strips, self._thumbs, self._details):
             cache.clear()
@@ -90,7 +92,7 @@ class FilesModel(QAbstractTableModel):
         self._shown, self._where = self.catalog.order(self._result.numbers, self._keys), None
         self.endResetModel()
         self.changed.emit()
-        return rows[-1].id if len(rows) == CHUNK else 0
+        return rows[-1].id if len(rows) == _FIRST else 0
 
     def close(self) -> None:
         """Ends the thread that reads small pictures."""

@@ -27,7 +27,7 @@ def sound_of(width: int, channels: int, order: str, loudness: float = 0.3, secon
     count = int(seconds * 48_000)
     wave = np.sin(np.arange(count) * 0.02) * loudness * (0.6 + 0.4 * np.sin(np.arange(count) * 0.0004))
     wave = np.repeat(wave[:, None] + rng.normal(0, 0.01 * loudness, (count, 1)), channels, 1)
-    whole = (wave * (2 ** (8 * width - 1) - 1)).astype("<i4").view(np.uint8).reshape(-1, 4)[:, :width]
+    whole = (np.clip(wave, -1, 1) * (2 ** (8 * width - 1) - 256)).astype("<i4").view(np.uint8).reshape(-1, 4)[:, :width]
     return np.ascontiguousarray(whole if order == "little" else whole[:, ::-1]).tobytes()
 
 

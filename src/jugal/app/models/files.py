@@ -67,6 +67,7 @@ class FilesModel(QAbstractTableModel):
         self._details: OrderedDict[int, tuple[tuple[Finding, ...], tuple[RepairPlan, ...]]] = OrderedDict()
         self._loader: ThumbLoader | None = None
         self._asked: set[int] = set()
+        self._fresh: set[int] = set()
         self._came = QTimer(self)
         self._came.setSingleShot(True)
         self._came.setInterval(_TOGETHER_MS)
@@ -88,6 +89,7 @@ class FilesModel(QAbstractTableModel):
         for cache in (self._strips, self._thumbs, self._details):
             cache.clear()
         self._asked.clear()
+        self._fresh.clear()
         self._result = self.catalog.select(self._filter)
         self._shown, self._where = self.catalog.order(self._result.numbers, self._keys), None
         self.endResetModel()
@@ -311,6 +313,7 @@ class FilesModel(QAbstractTableModel):
             return  # of the case that was open before
         self._asked.discard(number)
         self._thumbs[number] = image
+        self._fresh.add(number)
         if len(self._thumbs) > _PICTURES:
             self._thumbs.popitem(last=False)
         if not self._came.isActive():
@@ -318,8 +321,10 @@ class FilesModel(QAbstractTableModel):
 
     def _show_thumbs(self) -> None:
         """The rows are drawn again once for all pictures that came meanwhile."""
-        if self._shown.size:
-            self.dataChanged.emit(self.index(0, THUMB), self.index(int(self._shown.size) - 1, NAME), [ThumbRole])
+        rows = [row for number in self._fresh if (row := self.place_of(number)) >= 0]
+        self._fresh.clear()
+        if rows:
+            self.dataChanged.emit(self.index(min(rows), THUMB), self.index(max(rows), NAME), [ThumbRole])
 
     def _detail(self, number: int) -> tuple[tuple[Finding, ...], tuple[RepairPlan, ...]]:
         if number not in self._details:

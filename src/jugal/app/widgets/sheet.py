@@ -113,6 +113,12 @@ class ContactSheet(QAbstractItemView):
         self.updateGeometries()
         self.viewport().update()
 
+    def dataChanged(self, first: Index, last: Index, roles: object = None) -> None:
+        """Draws again what is seen; pictures read ahead change nothing of it."""
+        seen = self.visible_rows()
+        if first.row() < seen.stop and last.row() >= seen.start:
+            self.viewport().update()
+
     def scrollContentsBy(self, dx: int, dy: int) -> None:
         self.viewport().scroll(dx, dy)
         self.viewport().update()

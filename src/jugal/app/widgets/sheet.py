@@ -182,7 +182,7 @@ class ContactSheet(QAbstractItemView):
             return
         theme, metrics = self.theme, QFontMetricsF(self.font())
         cell = QRectF(self.visualRect(index)).adjusted(4, 4, -4, -4)
-        chosen = self.selectionModel().isRowSelected(index.row())
+        chosen = self.selectionModel().hasSelection() and self.selectionModel().isRowSelected(index.row())
         if chosen:
             painter.fillRect(cell, QColor(theme.selection))
         if index.row() == self.currentIndex().row():

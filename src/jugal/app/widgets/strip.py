@@ -69,12 +69,18 @@ def paint_strip(
         painter.restore()
         return
     scale = area.width() / width
-    ordered = sorted(spans, key=lambda s: s.matter in _LEAST)
-    for span in ordered:
-        left = area.left() + (span.span.start - first) * scale
+    begin, end = area.left(), area.right()
+    drawn: tuple[Matter, int] | None = None
+    for span in sorted(spans, key=lambda s: s.matter in _LEAST):
+        left = begin + (span.span.start - first) * scale
         extent_px = max(span.span.length * scale, _LEAST.get(span.matter, 0.6))
-        if left > area.right() or left + extent_px < area.left():
+        if left > end or left + extent_px < begin:
             continue
+        # A picture's segments lie many to a pixel; one of them is seen.
+        fine = (span.matter, int(left)) if extent_px < 1.0 else None
+        if fine is not None and fine == drawn:
+            continue
+        drawn = fine
         left = min(left, area.right() - min(extent_px, 2.0))
         piece = QRectF(left, area.top(), extent_px, area.height())
         painter.fillRect(piece, grounds[span.matter])

@@ -123,7 +123,7 @@ def _window_gap() -> str:
         timeout=300,
         env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
     )
-    return done.stdout.strip().splitlines()[-1] if done.stdout.strip() else "not measured"
+    return done.stdout.strip().splitlines()[-1].rsplit(": ", 1)[-1] if done.stdout.strip() else "not measured"
 
 
 def main() -> None:

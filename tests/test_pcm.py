@@ -9,6 +9,7 @@ import pytest
 from bench.measure import share
 
 from conftest import examine
+from jugal.binary.output import OutputRefused
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
@@ -135,3 +136,19 @@ def test_a_lost_cluster_among_marked_frames_moves_the_offsets_back(video: str, t
     with open(outcome.output, "rb") as stream:
         truth = share("mov", data, stream.read())
     assert truth is not None and truth > 90 and abs(outcome.score_after - truth) < 5
+
+
+def test_what_cannot_be_repaired_further_keeps_its_first_repair(tmp_path, monkeypatch) -> None:  # type: ignore[no-untyped-def]
+    """No room for a scratch folder costs the second repair only, never the result of the first."""
+    data = movie("pcm_s16le", "mjpeg")
+    at = len(data) // 2 // 4096 * 4096
+    path = tmp_path / "a.mov"
+    path.write_bytes(data[:at] + data[at + 4096 :])
+
+    def refuse(into):  # type: ignore[no-untyped-def]
+        raise OutputRefused("There is no space left.")
+
+    monkeypatch.setattr("jugal.engine.repair.scratch_folder", refuse)
+    outcome = repair_file(examine_file(path), tmp_path / "out", method="fix-boxes")
+    assert outcome.method == "fix-boxes" and outcome.output is not None and (outcome.score_after or 0) > 30
+    assert [p.name for p in (tmp_path / "out").iterdir()] == ["a.mov"]

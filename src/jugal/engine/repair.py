@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 from collections.abc import Sequence
 from dataclasses import replace
@@ -17,6 +18,7 @@ from jugal.model.finding import Severity
 from jugal.model.result import BY_CHOICE, ESTIMATES, Examination, RepairOutcome, RepairPlan, RepairStatus, Verdict
 
 _MAX_DONORS = 6
+log = logging.getLogger(__name__)
 
 
 def check_destination(into: Path, paths: Sequence[str | os.PathLike[str]]) -> str | None:
@@ -135,16 +137,21 @@ def _carried_on(
     score = outcome.score_after or 0.0
     if measured is None or output is None or not measured.worth_repairing or (measured.attainable or 0) < score + 1:
         return outcome
-    with scratch_folder(into) as place:
-        further = repair_file(measured, place, donors, name=os.path.basename(output), rounds=rounds, without=without)
-        if further.status is not RepairStatus.REPAIRED or further.output is None or further.examined is None:
-            return outcome
-        # What the first repair could not keep, the second does not bring back.
-        gained = round(min(further.score_after or 0.0, outcome.limit), 2)
-        if gained < score + 0.5:
-            return outcome
-        # The output is our own of a moment ago; whoever looks meanwhile sees the one or the other, whole.
-        os.replace(further.output, output)
+    name = os.path.basename(output)
+    try:
+        with scratch_folder(into) as place:
+            further = repair_file(measured, place, donors, name=name, rounds=rounds, without=without)
+            if further.output is None or further.examined is None or os.path.basename(further.output) != name:
+                return outcome
+            # What the first repair could not keep, the second does not bring back.
+            gained = round(min(further.score_after or 0.0, outcome.limit), 2)
+            if gained < score + 0.5:
+                return outcome
+            # The output is our own of a moment ago; whoever looks meanwhile sees the one or the other, whole.
+            os.replace(further.output, output)
+    except (OutputRefused, OSError) as error:
+        log.warning("%s was not repaired further: %s", output, error)
+        return outcome
     return _with(
         outcome,
         method=f"{outcome.method}, {further.method}",

@@ -5,6 +5,7 @@ Silence is legal, and so is loud noise; sound that stops or turns to noise just 
 
 from __future__ import annotations
 
+import bisect
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
@@ -99,8 +100,7 @@ def _loud(form: Form, data: NDArray[np.uint8]) -> bool:
 
 
 def _holding(sound: Sequence[ByteSpan], at: int) -> ByteSpan | None:
-    starts = np.fromiter((s.start for s in sound), np.int64, len(sound))
-    number = int(np.searchsorted(starts, at, "right")) - 1
+    number = bisect.bisect_right(sound, at, key=lambda s: s.start) - 1
     return sound[number] if number >= 0 and sound[number].end > at else None
 
 

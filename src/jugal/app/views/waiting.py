@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Sequence
 
 from PySide6.QtCore import (
@@ -18,6 +19,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QListView,
 from jugal.app.controllers.session import RunState, Session
 from jugal.model.words import printable
 
+_REST_S = 1.0
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -57,6 +59,7 @@ class WaitingCard(QFrame):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self._session = session
+        self._read_at = 0.0
         self.setProperty("role", "card")
         self.title = QLabel()
         self.title.setProperty("role", "heading")
@@ -90,7 +93,8 @@ class WaitingCard(QFrame):
         self._name()
 
     def _told(self, state: RunState) -> None:
-        if self.isVisible() and not state.progress.finished:
+        # Reading a hundred thousand names takes a while; results come in many times a second.
+        if self.isVisible() and not state.progress.finished and time.monotonic() >= self._read_at + _REST_S:
             self.refresh()
 
     def chosen(self) -> list[str]:
@@ -102,6 +106,7 @@ class WaitingCard(QFrame):
 
     def refresh(self) -> None:
         """Reads anew what waits; what is chosen stays chosen as far as it still waits."""
+        self._read_at = time.monotonic()
         paths = self._session.waiting(self.finder.text())
         if paths != self.model.paths:
             chosen = {self.model.paths[i.row()] for i in self.list.selectionModel().selectedRows()}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -45,10 +46,11 @@ def plan_cut(tracks: list[Track], lost: list[NDArray[np.bool_]]) -> Cut | None:
     compose = track.composition.copy() if track.composition.size == keep.size else None
     begin = np.concatenate(([0], np.cumsum(track.durations)))
     ranges = []
+    syncs = np.flatnonzero(track.sync)
     firsts = np.flatnonzero(gone & ~np.append(False, gone[:-1]))
     lasts = np.flatnonzero(gone & ~np.append(gone[1:], False))
     for first, last in zip(firsts.tolist(), lasts.tolist(), strict=True):
-        leading = _leading(track, last + 1, begin)
+        leading = _leading(track, last + 1, begin, syncs)
         ticks = int(track.durations[leading].sum())
         if compose is not None and leading.size:
             keep[leading] = False
@@ -57,12 +59,12 @@ def plan_cut(tracks: list[Track], lost: list[NDArray[np.bool_]]) -> Cut | None:
     return Cut(track, keep, compose, ranges)
 
 
-def _leading(track: Track, sync: int, begin: NDArray[np.int64]) -> NDArray[np.int64]:
+def _leading(track: Track, sync: int, begin: NDArray[np.int64], syncs: NDArray[np.int64]) -> NDArray[np.int64]:
     """Pictures that follow a sync sample but are shown before it: they refer to what was before it, too."""
     if track.composition.size != track.offsets.size or sync >= track.offsets.size:
         return np.empty(0, np.int64)
-    following = np.flatnonzero(track.sync[sync + 1 :])
-    stop = sync + 1 + int(following[0]) if following.size else track.offsets.size
+    following = int(np.searchsorted(syncs, sync, "right"))
+    stop = int(syncs[following]) if following < syncs.size else track.offsets.size
     shown = begin[sync:stop] + track.composition[sync:stop]
     return sync + 1 + np.flatnonzero(shown[1:] < shown[0])
 
@@ -133,7 +135,10 @@ def _outside(track: Track, ranges: Ranges) -> NDArray[np.bool_]:
     for begin, end in ranges:
         first = min(int(np.searchsorted(edges, begin - 1e-6)), edges.size - 1)
         wanted += end - begin
-        last = first + int(np.argmin(np.abs(edges[first:] - edges[first] - (wanted - dropped))))
+        goal = edges[first] + wanted - dropped
+        last = min(max(first, int(np.searchsorted(edges, goal))), edges.size - 1)
+        if last > first and goal - edges[last - 1] < edges[last] - goal:
+            last -= 1
         dropped += float(edges[last] - edges[first])
         keep[first:last] = False
     return keep
@@ -147,12 +152,14 @@ def _pieces_of_sound(track: Track, ranges: Ranges) -> TrackPlan:
     offsets: list[int] = []
     frames: list[int] = []
     cuts = [(round(a * track.timescale / tick), round(b * track.timescale / tick)) for a, b in ranges]
-    at = 0
+    at = passed = 0
     for offset, count in zip(track.offsets.tolist(), counts.tolist(), strict=True):
         here, stop = at, at + count
-        for begin, end in cuts:
-            if end <= here or begin >= stop:
-                continue
+        while passed < len(cuts) and cuts[passed][1] <= here:
+            passed += 1
+        for begin, end in itertools.islice(cuts, passed, None):
+            if begin >= stop:
+                break
             if begin > here:
                 offsets.append(offset + (here - at) * frame)
                 frames.append(begin - here)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from jugal.formats.base import Subject
 from jugal.formats.isobmff.movie import Movie
-from jugal.formats.isobmff.payload import AVC, FRAME, HEVC, MARKS, OUTSIDE
+from jugal.formats.isobmff.payload import AVC, HEVC, MARKS, OUTSIDE, check_marks
 from jugal.formats.isobmff.tables import Track
 from jugal.kernels.nal import walk_samples
 
@@ -36,12 +36,8 @@ def _states(subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: N
         state[~inside] = OUTSIDE
         return state
     if track.codec in MARKS:
-        mark, shift = MARKS[track.codec]
-        outside = (offsets < 0) | (offsets + np.maximum(sizes, shift + len(mark)) > subject.size)
-        state[outside] = OUTSIDE
-        for k, value in enumerate(mark):
-            whole = np.flatnonzero(state == 0)
-            state[whole[subject.source.array[offsets[whole] + shift + k] != value]] = FRAME
+        state[(offsets < 0) | (offsets + sizes > subject.size)] = OUTSIDE
+        check_marks(subject, track.codec, offsets, sizes, state)
         return state
     walk_samples(subject.source.array, offsets, sizes, track.prefix, track.codec in HEVC, 0, state, where)
     return state

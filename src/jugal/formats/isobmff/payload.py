@@ -67,7 +67,7 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
         if track.coding is not None:
             _coded_sound(subject, track, state)
         elif track.codec in MARKS:
-            _starts(subject, track, state, *MARKS[track.codec])
+            check_marks(subject, track.codec, track.offsets, track.sizes, state)
         elif track.codec in PCM_BYTES:
             _uncompressed(subject, track, state, where, spared)
     for start, end, kind in bad_spans:
@@ -82,12 +82,14 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
     return Looked(state, where, spared)
 
 
-def _starts(subject: Subject, track: Track, state: NDArray[np.int8], magic: bytes, shift: int) -> None:
-    """Each frame of these codecs begins with a fixed mark."""
-    data = subject.source.array
-    good = np.flatnonzero((state == 0) & (track.sizes >= shift + len(magic)))
-    for k, value in enumerate(magic):
-        wrong = data[track.offsets[good] + shift + k] != value
+def check_marks(
+    subject: Subject, codec: bytes, offsets: NDArray[np.int64], sizes: NDArray[np.int64], state: NDArray[np.int8]
+) -> None:
+    """Sets FRAME for those of the good samples that do not begin with their codec's mark; all lie in the file."""
+    mark, shift = MARKS[codec]
+    good = np.flatnonzero((state == 0) & (sizes >= shift + len(mark)))
+    for k, value in enumerate(mark):
+        wrong = subject.source.array[offsets[good] + shift + k] != value
         state[good[wrong]] = FRAME
 
 
@@ -110,8 +112,10 @@ def _uncompressed(
     if form.width > 1:
         damage += [(span, FOREIGN) for span in (*pcm.foreign(subject, sound), *pcm.noise_bursts(subject, form, sound))]
     lost = np.zeros(track.offsets.size)
+    reached = np.maximum.accumulate(ends)
     for span, kind in damage:
-        hit = inside[(begins < span.end) & (ends > span.start)]
+        near = slice(int(np.searchsorted(reached, span.start, "right")), int(np.searchsorted(begins, span.end)))
+        hit = inside[near][ends[near] > span.start]
         first = np.maximum(span.start, track.offsets[hit])
         lost[hit] += np.minimum(span.end, track.offsets[hit] + track.sizes[hit]) - first
         where[hit] = np.where(state[hit] == 0, first, np.minimum(where[hit], first))

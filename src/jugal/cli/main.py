@@ -13,11 +13,11 @@ from rich.console import Console
 from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
 
 from jugal.engine.batch import Batch
+from jugal.engine.child import Child
 from jugal.engine.contract import examination_record, line, outcome_record
 from jugal.engine.donors import is_donor
 from jugal.engine.events import Examined, Listed
-from jugal.engine.examine import examine_file
-from jugal.engine.repair import check_destination, repair_file
+from jugal.engine.repair import check_destination
 from jugal.engine.walk import walk
 from jugal.model.result import Examination
 
@@ -78,7 +78,8 @@ def _run(paths: list[str], workers: int | None) -> Iterator[Examination]:
 def _donor(path: str | None) -> Examination | None:
     if path is None:
         return None
-    examined = examine_file(path)
+    with Child() as child:
+        examined = child.examine(path)
     if examined.error is not None:
         raise _refuse(f"The donor {path} cannot be used. {examined.error}")
     if not is_donor(examined):
@@ -121,11 +122,12 @@ def repair(
     with _lines_to(jsonl) as stream:
         examinations = list(_run(paths, None))
         donors = [given] if given is not None else [e for e in examinations if is_donor(e)]
-        for examination in sorted(examinations, key=lambda e: e.path):
-            outcome = repair_file(examination, into, donors, method, rounds=1 if method else 3)
-            stream.write(line(outcome_record(outcome)) + "\n")
-            stream.flush()
-            failed = failed or examination.error is not None
+        with Child() as child:
+            for examination in sorted(examinations, key=lambda e: e.path):
+                outcome = child.repair(examination, into, donors, method, rounds=1 if method else 3)
+                stream.write(line(outcome_record(outcome)) + "\n")
+                stream.flush()
+                failed = failed or examination.error is not None
     raise typer.Exit(1 if failed else 0)
 
 

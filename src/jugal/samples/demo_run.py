@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import IO
 
 from jugal.case.store import Case
+from jugal.engine.child import Child
 from jugal.engine.delivery import deliver, plan_delivery
 from jugal.engine.donors import is_donor
-from jugal.engine.repair import repair_file
 from jugal.engine.report.write import write_reports
 from jugal.engine.run import CaseRun
 from jugal.model.result import RepairStatus, Verdict
@@ -30,12 +30,13 @@ def run_demo(out: IO[str]) -> int:
         examinations = {row.id: case.examination(row.id) for row in rows}
         donors = [e for e in examinations.values() if e is not None and is_donor(e)]
         statuses: Counter[str] = Counter()
-        for number, examination in examinations.items():
-            if examination is None or not examination.worth_repairing:
-                continue
-            outcome = repair_file(examination, root / "repaired", donors)
-            case.add_repair(number, outcome, outcome.status is RepairStatus.REPAIRED)
-            statuses[outcome.status.value] += 1
+        with Child() as child:
+            for number, examination in examinations.items():
+                if examination is None or not examination.worth_repairing:
+                    continue
+                outcome = child.repair(examination, root / "repaired", donors)
+                case.add_repair(number, outcome, outcome.status is RepairStatus.REPAIRED)
+                statuses[outcome.status.value] += 1
         wanted = [
             r.id for r in rows if r.verdict not in (Verdict.UNRECOVERABLE, Verdict.UNRECOGNISED) and r.error is None
         ]

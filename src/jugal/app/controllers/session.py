@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import json
 import time
@@ -19,14 +20,13 @@ from jugal.app.models.files import CHUNK, FilesModel
 from jugal.binary.output import sweep_folder
 from jugal.case.schema import CaseError
 from jugal.case.store import Case, FileRow, KeptRepair
+from jugal.engine.child import Child
 from jugal.engine.copies import find_copies
 from jugal.engine.delivery import Delivered, Item, Layout, Rule, deliver, only_new, plan_delivery
 from jugal.engine.donors import fitting_donors, is_donor
-from jugal.engine.examine import examine_file
 from jugal.engine.listing import list_sources
 from jugal.engine.naming import PatternError
 from jugal.engine.rate import Rate
-from jugal.engine.repair import repair_file
 from jugal.engine.report.write import Reports, write_reports
 from jugal.engine.run import CaseRun, Choice, Progress
 from jugal.engine.walk import walk
@@ -269,9 +269,10 @@ class Session(QObject):
             return
 
         def work() -> Iterator[Examination]:
-            for entry in itertools.islice(walk(folders), _LENDERS):
-                if entry.skipped is None:
-                    yield examine_file(entry.path)
+            with Child() as child:
+                for entry in itertools.islice(walk(folders), _LENDERS):
+                    if entry.skipped is None:
+                        yield child.examine(entry.path)
 
         self._donor_job = job = Job(work, self)
         job.told.connect(lambda e: self.lenders.append(e) if is_donor(e) and self._donor_job is job else None)
@@ -404,7 +405,7 @@ class Session(QObject):
         def work() -> Iterator[RepairTold]:
             case = Case(path)
             sweep_folder(into)
-            try:
+            with contextlib.closing(case), Child() as child:
                 for done, task in enumerate(tasks, 1):
                     examination = case.examination(task.file)
                     if examination is None:
@@ -414,7 +415,7 @@ class Session(QObject):
                         lenders = known or [e for e in (case.examination_of(task.donor),) if e is not None]
                     else:
                         lenders = [*named, *self._lenders(case, examination, _LENDERS)]
-                    outcome = repair_file(examination, into, lenders, task.method)
+                    outcome = child.repair(examination, into, lenders, task.method)
                     best = max((r.outcome.score_after or 0.0 for r in case.repairs(task.file) if r.kept), default=-1.0)
                     case.add_repair(
                         task.file,
@@ -422,8 +423,6 @@ class Session(QObject):
                         outcome.status is RepairStatus.REPAIRED and (outcome.score_after or 0.0) >= best,
                     )
                     yield RepairTold(task.file, outcome, done, len(tasks))
-            finally:
-                case.close()
 
         self._repair_job = Job(work, self)
         self._repair_job.told.connect(self.repair_told)

@@ -26,6 +26,10 @@ class BitReader:
     def overrun(self) -> bool:
         return self._left < 0
 
+    def position(self, data: bytes) -> int:
+        """How many bits of ``data``, which is being read, are behind."""
+        return 8 * len(data) - self._left
+
     def take(self, count: int) -> int:
         """The next ``count`` bits as an unsigned number."""
         self._left -= count
@@ -48,3 +52,43 @@ class BitReader:
         """A signed Exp-Golomb code (9.1.1)."""
         code = self.ue()
         return (code + 1) // 2 if code & 1 else -(code // 2)
+
+
+class BitWriter:
+    """Header fields written bit by bit."""
+
+    __slots__ = ("_count", "_value")
+
+    def __init__(self) -> None:
+        self._value = self._count = 0
+
+    def put(self, value: int, count: int) -> None:
+        """``value`` in ``count`` bits."""
+        self._value = self._value << count | value
+        self._count += count
+
+    def ue(self, value: int) -> None:
+        """An Exp-Golomb code (ISO/IEC 14496-10 9.1)."""
+        self.put(value + 1, 2 * (value + 1).bit_length() - 1)
+
+    def se(self, value: int) -> None:
+        self.ue(2 * value - 1 if value > 0 else -2 * value)
+
+    def plain(self) -> bytes:
+        """The bits, filled up to a byte with zeros."""
+        fill = -self._count % 8
+        return (self._value << fill).to_bytes((self._count + fill) // 8, "big")
+
+    def unit(self) -> bytes:
+        """The bits with a stop bit, filled up to a byte, made safe against start codes (7.4.1)."""
+        count = self._count + 1
+        fill = -count % 8
+        plain = ((self._value << 1 | 1) << fill).to_bytes((count + fill) // 8, "big")
+        out, zeros = bytearray(), 0
+        for byte in plain:
+            if zeros == 2 and byte < 4:
+                out.append(3)
+                zeros = 0
+            out.append(byte)
+            zeros = zeros + 1 if byte == 0 else 0
+        return bytes(out)

@@ -370,6 +370,11 @@ def _rebuild_forecast(subject: Subject, report: Report) -> float:
         best,
         True,
     )
+    report.plan(
+        "estimate-index",
+        "Tell picture and sound from the media data alone and write a new index; rates may be estimated.",
+        0.6 * best,
+    )
     return best
 
 

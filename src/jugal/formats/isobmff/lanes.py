@@ -12,13 +12,15 @@ from numpy.typing import NDArray
 from jugal.formats.isobmff.aac import AacConfig
 from jugal.formats.isobmff.alac import AlacConfig
 from jugal.formats.isobmff.bits import unescape
-from jugal.formats.isobmff.video import Slice, VideoStream
+from jugal.formats.isobmff.video import AvcStream, Slice, VideoStream
 
 _WINDOW = 1 << 20
 _RECOVERY_POINT = 6
 #: A picture of so few bytes is believed only when another follows.
 _SURE = 12
 _TRIES = 64
+#: The first seven bits of a block of AAC or ALAC: a single channel or a pair, of number 0.
+_USUAL_ELEMENTS = (0x00, 0x10)
 
 
 @dataclass(slots=True)
@@ -67,6 +69,10 @@ class VideoLane:
     longest: int
     found: Found = field(default_factory=Found)
     pictures: list[Picture] = field(default_factory=list)
+
+    def afresh(self) -> VideoLane:
+        """The lane before it took samples."""
+        return VideoLane(self.stream, self.longest)
 
     def _unit(self, data: NDArray[np.uint8], at: int, end: int) -> tuple[int, int]:
         """(type, end) of the unit at ``at``; (-1, at) where there is none."""
@@ -166,7 +172,9 @@ class VideoLane:
             for k in range(prefix):
                 lengths = lengths << 8 | window[k : k + count]
             head = window[prefix : prefix + count]
-            fits = np.flatnonzero((lengths >= 2) & (lengths <= self.longest) & (head < 0x80) & (head > 0))
+            # The first byte is zero for no unit of AVC; in HEVC the second ends in a temporal layer's number, never zero.
+            legal = head > 0 if isinstance(self.stream, AvcStream) else window[prefix + 1 : prefix + 1 + count] & 7 > 0
+            fits = np.flatnonzero((lengths >= 2) & (lengths <= self.longest) & (head < 0x80) & legal)
             for candidate in fits.tolist():
                 here = at + candidate
                 if self.surely(data, here, end):
@@ -205,8 +213,17 @@ class SoundLane:
         return self.seek_to(data, at, min(end, at + _WINDOW), -1, end)
 
     def seek_to(self, data: NDArray[np.uint8], at: int, stop: int, goal: int, end: int) -> int:
-        """The first place before ``stop`` from which blocks chain to exactly ``goal``, or three in a row for -1."""
-        hit = self.config.find_run(data, at, stop, end, goal, self.least)
+        """The first place before ``stop`` from which blocks chain to exactly ``goal``, or three in a row for -1.
+
+        Code words pull a reader that began too early into step with the block it fell into; so a place is preferred
+        at which an element of the usual number begins.
+        """
+        first = hit = self.config.find_run(data, at, stop, end, goal, self.least)
+        for _ in range(_TRIES if goal >= 0 else 0):
+            if hit < 0 or int(data[hit]) >> 1 in _USUAL_ELEMENTS:
+                break
+            hit = self.config.find_run(data, hit + 1, stop, end, goal, self.least)
+        hit = first if hit < 0 else hit
         return end if hit < 0 else hit
 
 
@@ -266,6 +283,10 @@ class FrameLane:
 
     codec: bytes
     found: Found = field(default_factory=Found)
+
+    def afresh(self) -> FrameLane:
+        """The lane before it took samples."""
+        return FrameLane(self.codec)
 
     def _frame(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         """Where the frame at ``at`` ends; ``at`` where there is none."""
@@ -331,6 +352,10 @@ class VopLane:
     sound: SoundLane | None = None
     found: Found = field(default_factory=Found)
     sync: list[bool] = field(default_factory=list)
+
+    def afresh(self) -> VopLane:
+        """The lane before it took samples."""
+        return VopLane()
 
     def begins(self, data: NDArray[np.uint8], at: int, end: int) -> bool:
         return self._picture(data, at, end) >= 0

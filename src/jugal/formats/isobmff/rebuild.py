@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +16,9 @@ from jugal.formats.isobmff.index import TrackPlan, empty_index_of, index_like
 from jugal.formats.isobmff.lanes import AmrLane, FrameLane, Lane, PcmLane, SoundLane, VideoLane, VopLane
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.payload import AVC, HEVC
+from jugal.formats.isobmff.streams import find_picture, find_rates, find_sound, lanes_of
 from jugal.formats.isobmff.tables import PCM_BYTES, Track
+from jugal.formats.isobmff.template import template
 from jugal.formats.isobmff.timing import frame_duration, lost_sound, regular_distance, schedule
 from jugal.formats.isobmff.video import read_record
 from jugal.formats.isobmff.walk import Walk, deal_out, walk
@@ -23,6 +26,10 @@ from jugal.formats.isobmff.write import box_bytes
 from jugal.model.span import ByteSpan
 
 _LEAST_EXPLAINED = 0.2
+#: Bytes from which picture and sound are told where no healthy file is at hand.
+_LEARNT_FROM = 16 << 20
+#: What a guessed clock leaves of the trust in an index.
+_ASSUMED_CLOCK = 0.8
 #: A track this short beside its neighbour, with gaps all over, was read by the wrong rules.
 _MISMATCH = 0.6
 #: Bytes of a block of coded digital silence.
@@ -85,6 +92,44 @@ def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairD
         which = ", ".join(t.codec.decode("latin-1") for t in unread)
         raise RepairImpossible(f"Samples of this kind cannot be told apart without an index: {which or 'unknown'}.")
     found = walk(subject.source.array, span.start, span.end, lanes)
+    return _with_index(subject, donor, lender, found, tracks, span, in_front)
+
+
+def estimate_index(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """A new index behind the media data, from what the data themselves tell."""
+    if find_box(subject.source, b"moof", frozenset({b"mfhd"})) is not None:
+        raise RepairImpossible("What fragments hold can only be told with a healthy file's help.")
+    data, span = subject.source.array, media_span(subject)
+    picture = find_picture(data, span)
+    window = ByteSpan(span.start, min(span.end, span.start + _LEARNT_FROM))
+    if picture is None:
+        sound = find_sound(data, [window])
+    else:
+        alone = walk(data, window.start, window.end, [picture.lane])
+        sound = find_sound(data, [g.span for g in alone.gaps])
+        picture.lane = picture.lane.afresh()
+    lanes = lanes_of(picture, sound)
+    if not lanes:
+        raise RepairImpossible("Neither picture nor sound of a known kind is found in the media data.")
+    found = walk(data, span.start, span.end, lanes)
+    rate, values, how = find_rates(len(picture.lane.found) if picture else 0, picture.rate if picture else 0.0, sound)
+    streams = [picture.stream(rate)] if picture is not None else []
+    streams += [sound.stream(values)] if sound is not None else []
+    donor = template(streams)
+    lender = read_movie(donor)
+    draft = _with_index(subject, donor, lender, found, lender.tracks, span, in_front=False)
+    told = [f"Told the {'picture' if g is picture else 'sound'} from {g.evidence}." for g in (picture, sound) if g]
+    clock = [f"{rate:g} frames" if picture else "", f"{values:,} sound values" if sound else ""]
+    told.append(f"{' and '.join(c for c in clock if c)} a second: {how}.")
+    trust = (picture.trust if picture else 1.0) * (_ASSUMED_CLOCK if how == "assumed" else 1.0)
+    return replace(draft, steps=(*told, *draft.steps[:-1]), kept=draft.kept * trust)
+
+
+def _with_index(
+    subject: Subject, donor: Subject, lender: Movie, found: Walk, tracks: list[Track], span: ByteSpan, in_front: bool
+) -> RepairDraft:
+    """The file with an index for the samples ``found``, refused where they do not look like the donor's."""
+    lanes = found.lanes
     if not sum(len(lane.found) for lane in lanes) or found.explained < _LEAST_EXPLAINED * span.length:
         raise RepairImpossible("The media data do not look like those of the healthy file.")
     if any(isinstance(lane, PcmLane) and _too_short(lane) for lane in lanes):

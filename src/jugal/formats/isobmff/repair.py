@@ -14,7 +14,7 @@ from jugal.formats.isobmff.check import examine, late_start
 from jugal.formats.isobmff.cutting import cut_to_good
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import apply_steps, find_steps
-from jugal.formats.isobmff.rebuild import rebuild_index, rebuild_index_in_front
+from jugal.formats.isobmff.rebuild import estimate_index, rebuild_index, rebuild_index_in_front
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.write import DROP, box_bytes, patched, serialise, set_durations
 from jugal.model.span import ByteSpan
@@ -268,6 +268,7 @@ def close_fragments(subject: Subject, donor: Subject | None) -> RepairDraft:
 REPAIRS = {
     "rebuild-index": rebuild_index,
     "rebuild-index-in-front": rebuild_index_in_front,
+    "estimate-index": estimate_index,
     "trim-start": trim_start,
     "fix-fragments": fix_fragments,
     "close-fragments": close_fragments,

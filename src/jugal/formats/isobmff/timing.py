@@ -11,7 +11,7 @@ from jugal.formats.isobmff.lanes import Picture
 from jugal.formats.isobmff.video import VideoStream
 
 #: Rates that cameras and phones write, in frames a second.
-_RATES = (23.976, 24, 25, 29.97, 30, 47.952, 48, 50, 59.94, 60, 100, 119.88, 120, 239.76, 240)
+RATES = (23.976, 24, 25, 29.97, 30, 47.952, 48, 50, 59.94, 60, 100, 119.88, 120, 239.76, 240)
 _FARTHEST = 16
 #: Chunks looked at on each side of a gap.
 _LOOK = 100
@@ -138,7 +138,7 @@ def frame_duration(timescale: int, donor: float, frames: int, sound_seconds: flo
     if abs(expected - sound_seconds) <= max(0.5, 0.03 * sound_seconds):
         return donor, True
     rate = frames / sound_seconds
-    near = min(_RATES, key=lambda r: abs(r / rate - 1))
+    near = min(RATES, key=lambda r: abs(r / rate - 1))
     return timescale / (near if abs(near / rate - 1) < 0.02 else rate), False
 
 

@@ -9,6 +9,8 @@ from jugal.formats.isobmff.bits import BitReader, unescape
 
 _HIGH_PROFILES = frozenset({44, 83, 86, 100, 110, 118, 122, 128, 134, 135, 138, 139, 244})
 _HEAD = 64
+#: Macroblocks of the largest picture that a level allows (table A-1).
+_MOST_BLOCKS = 139_264
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,6 +42,9 @@ class _Sequence:
     order_bits: int = 0
     frames_only: bool = True
     separate_planes: bool = False
+    #: What is shown of the picture, and the frames a second that the stream states, 0 where it does not.
+    shown: tuple[int, int] = (0, 0)
+    rate: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +70,12 @@ class AvcStream:
     slices = frozenset({1, 5})
     parameters = frozenset({7, 8})
     legal = frozenset({1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 14, 15, 20})
+
+    @classmethod
+    def any(cls) -> AvcStream:
+        """A stream of unknown parameter sets, in which pictures can be told apart but not put in order."""
+        known = _Sequence(65535, 65535, _MOST_BLOCKS, 4, 2)
+        return cls(4, {0: known}, {number: _Picture(0) for number in range(4)})
 
     @staticmethod
     def unit_type(head: bytes) -> int:
@@ -117,10 +128,38 @@ class AvcStream:
         if bits.overrun or number > 31 or number_bits > 16 or order_bits > 16 or across > 4096 or down > 4096:
             return False
         down *= 1 if frames_only else 2
+        shown, rate = self._view(bits, 16 * across, 16 * down, chroma, frames_only)
         self.sequences[number] = _Sequence(
-            16 * across, 16 * down, across * down, number_bits, order_type, order_bits, frames_only, separate
+            16 * across, 16 * down, across * down, number_bits, order_type, order_bits, frames_only, separate, shown, rate
         )
         return True
+
+    @staticmethod
+    def _view(bits: BitReader, width: int, height: int, chroma: int, frames_only: bool) -> tuple[tuple[int, int], float]:
+        """Cropped size and frame rate (7.4.2.1.1, E.1.1), the rest of a sequence parameter set."""
+        bits.skip(1 if frames_only else 2)
+        if bits.take(1):
+            across = 2 if chroma in (1, 2) else 1
+            down = (2 if chroma == 1 else 1) * (1 if frames_only else 2)
+            left, right, top, bottom = bits.ue(), bits.ue(), bits.ue(), bits.ue()
+            width, height = width - across * (left + right), height - down * (top + bottom)
+        if not bits.take(1):
+            return (width, height), 0.0
+        if bits.take(1) and bits.take(8) == 255:
+            bits.skip(32)
+        if bits.take(1):
+            bits.skip(1)
+        if bits.take(1):
+            bits.skip(4)
+            if bits.take(1):
+                bits.skip(24)
+        if bits.take(1):
+            bits.ue(), bits.ue()
+        if not bits.take(1):
+            return (width, height), 0.0
+        units, scale = bits.take(32), bits.take(32)
+        rate = scale / (2 * units) if units and not bits.overrun else 0.0
+        return (width, height), rate if 1 <= rate <= 960 else 0.0
 
     def read_slice(self, unit: bytes) -> Slice | None:
         """The slice header at the start of ``unit`` (7.3.3); None where it is not a legal one of this stream."""
@@ -210,9 +249,11 @@ class HevcStream:
         number, chroma = bits.ue(), bits.ue()
         separate = chroma == 3 and bool(bits.take(1))
         width, height = bits.ue(), bits.ue()
+        shown = width, height
         if bits.take(1):
-            for _ in range(4):
-                bits.ue()
+            left, right, top, bottom = bits.ue(), bits.ue(), bits.ue(), bits.ue()
+            across, down = 2 if chroma in (1, 2) else 1, 2 if chroma == 1 else 1
+            shown = width - across * (left + right), height - down * (top + bottom)
         bits.ue(), bits.ue()
         order_bits = bits.ue() + 4
         for _ in range(layers + 1 if bits.take(1) else 1):
@@ -221,7 +262,7 @@ class HevcStream:
         if bits.overrun or number > 15 or order_bits > 16 or not 3 <= block <= 8 or width > 65535 or height > 65535:
             return False
         units = -(-width >> block) * -(-height >> block)
-        self.sequences[number] = _Sequence(width, height, units, 0, 0, order_bits, True, separate)
+        self.sequences[number] = _Sequence(width, height, units, 0, 0, order_bits, True, separate, shown)
         return True
 
     def read_slice(self, unit: bytes) -> Slice | None:

@@ -1,0 +1,436 @@
+"""Parameter sets of AVC found from the slices alone, where a stream carries none (ISO/IEC 14496-10 7.3.2, 7.3.3).
+
+Slice headers end at a byte boundary with ones before it, frame numbers count reference pictures, and an intra slice ends
+with its unit for one width, one quantiser and one size of transform only: each field is believed where the slices agree.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from itertools import product
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.isobmff.bits import BitReader, BitWriter, unescape
+from jugal.kernels.cabac import read_intra_slice, tables
+
+#: Slices whose headers are compared, and intra slices that are followed to their ends.
+_HEADS = 120
+_FOLLOWED = 4
+_AGREE = 0.97
+#: Bytes of a slice of which the header is read.
+_HEAD = 96
+_MOST_UNITS = 139_264
+_WIDEST = 512
+#: Sizes that cameras, phones and broadcasters use; their height and width are not always whole macroblocks.
+_USUAL = (
+    (1920, 1080), (1280, 720), (3840, 2160), (640, 480), (640, 360), (2704, 1520), (2560, 1440), (854, 480), (848, 480),
+    (1440, 1080), (720, 576), (720, 480), (960, 540), (1024, 576), (4096, 2160), (480, 270), (426, 240), (320, 240),
+    (320, 180), (480, 360), (480, 320), (640, 352), (400, 300), (800, 600), (1024, 768), (1080, 1920), (720, 1280),
+    (2160, 3840), (360, 640), (480, 854), (176, 144), (352, 288), (800, 480), (1600, 900), (1280, 960), (1920, 1440),
+)  # fmt: skip
+_P, _B, _I = 0, 1, 2
+#: What encoders built on one widespread library write of their settings into the first sample.
+_SETTINGS = re.compile(rb"options:((?: [a-z0-9_-]+=[^ \0]+)+)")
+
+
+@dataclass(frozen=True, slots=True)
+class Unit:
+    """A coded slice: its unit without the length in front."""
+
+    data: bytes
+
+    @property
+    def idr(self) -> bool:
+        return self.data[0] & 31 == 5
+
+    @property
+    def reference(self) -> bool:
+        return bool(self.data[0] & 0x60)
+
+
+@dataclass(frozen=True, slots=True)
+class AvcParameters:
+    """What slice headers and slices need to be read. ``order_bits`` is 0 where pictures show as they are decoded."""
+
+    number_bits: int = 4
+    order_bits: int = 0
+    bottom_order: bool = False
+    weighted: bool = False
+    bipred: int = 0
+    deblocking: bool = True
+    references: int = 1
+    width: int = 0
+    height: int = 0
+    qp: int = 26
+    eight: bool = False
+    chroma_qp: int = 0
+    stored: int = 4
+    picture_set: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class _Head:
+    """Where a slice's data begin, and what its header says."""
+
+    kind: int
+    address: int
+    number: int
+    order: int
+    delta: int
+    bit: int
+    #: The bits up to the next byte are all ones (7.3.4).
+    aligned: bool
+    #: What headers seldom hold: changed lists, explicit marking, other numbers of references.
+    unusual: int
+
+
+def find_parameters(units: Sequence[Unit], settings: bytes = b"") -> AvcParameters | None:
+    """The parameters with which the slices ``units``, in decoding order, can be read; None where none are sure.
+
+    ``settings`` is text in which the encoder may have named its own.
+    """
+    units = units[:_HEADS]
+    if len(units) < 3 or not any(u.idr for u in units):
+        return None
+    named = named_settings(settings)
+    base = AvcParameters(number_bits=_number_bits(units), picture_set=_picture_set(units[0]))
+    weighted = None
+    if named:
+        reordered = 0 if not named.get("bframes") else 2 if named.get("b_pyramid") else 1
+        references = max(1, named.get("ref", 1))
+        stored = max(references, 1 + reordered, 4 if reordered == 2 else 1)
+        implicit = reordered and named.get("weightb")
+        base = replace(
+            base, references=references, chroma_qp=named.get("chroma_qp_offset", 0), stored=min(16, stored),
+            bipred=2 if implicit else 0,
+        )  # fmt: skip
+        weighted = bool(named.get("weightp"))
+    found = _agreeing(units, base, weighted)
+    return _sized(units, found) if found is not None else None
+
+
+def named_settings(settings: bytes) -> dict[str, int]:
+    """What the encoder says of fields that slice headers do not show; empty where it says nothing."""
+    hit = _SETTINGS.search(settings)
+    if hit is None:
+        return {}
+    pairs = (p.split("=", 1) for p in hit.group(1).decode("ascii", "replace").split() if "=" in p)
+    return {key: int(value) for key, value in pairs if re.fullmatch(r"-?\d{1,3}", value)}
+
+
+def _picture_set(unit: Unit) -> int:
+    bits = BitReader(unescape(unit.data[1:_HEAD]))
+    bits.ue(), bits.ue()
+    return min(255, bits.ue())
+
+
+def _number_bits(units: Sequence[Unit]) -> int:
+    """The width of frame_num at which it counts reference pictures (7.4.3)."""
+
+    def agreement(width: int) -> float:
+        good = seen = last = 0
+        for unit in units:
+            bits = BitReader(unescape(unit.data[1:_HEAD]))
+            address = bits.ue()
+            bits.ue(), bits.ue()
+            number = bits.take(width)
+            if address:
+                continue
+            wanted = 0 if unit.idr else (last + 1) % (1 << width)
+            seen += 1
+            good += number == wanted
+            if unit.reference:
+                last = number
+        return good / max(1, seen)
+
+    return max(range(4, 17), key=agreement)
+
+
+def _read(unit: Unit, known: AvcParameters) -> _Head | None:
+    """A slice header (7.3.3) of frames in CABAC; None where it says what it cannot."""
+    data = unescape(unit.data[1:_HEAD])
+    bits = BitReader(data)
+    address, kind = bits.ue(), bits.ue() % 5
+    bits.ue()
+    number = bits.take(known.number_bits)
+    if unit.idr and (number or bits.ue() > 65535):
+        return None
+    order = bits.take(known.order_bits) if known.order_bits else 0
+    if known.order_bits and known.bottom_order:
+        bits.se()
+    active = [known.references, 1]
+    if kind == _B:
+        bits.skip(1)
+    unusual = 0
+    if kind in (_P, _B) and bits.take(1):
+        unusual += 1
+        active[0] = bits.ue() + 1
+        if kind == _B:
+            active[1] = bits.ue() + 1
+    if max(active) > 32:
+        return None
+    if kind in (_P, _B):
+        changed = _skip_lists(bits, 1 if kind == _P else 2)
+        if changed < 0:
+            return None
+        unusual += changed
+    if (kind == _P and known.weighted) or (kind == _B and known.bipred == 1):
+        _skip_weights(bits, active[: 1 if kind == _P else 2])
+    if unit.reference:
+        marked = _skip_marking(bits, unit.idr)
+        if marked < 0:
+            return None
+        unusual += marked
+    if kind != _I and bits.ue() > 2:
+        return None
+    delta = bits.se()
+    if known.deblocking:
+        filtered = bits.ue()
+        if filtered > 2 or (filtered != 1 and max(abs(bits.se()), abs(bits.se())) > 6):
+            return None
+    if bits.overrun or abs(delta) > 51 or kind > _I or address >= _MOST_UNITS:
+        return None
+    bit = bits.position(data)
+    rest = -bit % 8
+    return _Head(kind, address, number, order, delta, bit, bits.take(rest) == (1 << rest) - 1, unusual)
+
+
+def _skip_lists(bits: BitReader, lists: int) -> int:
+    """ref_pic_list_modification (7.3.3.1): how many lists are changed, -1 where it is none."""
+    changed = 0
+    for _ in range(lists):
+        if bits.take(1):
+            changed += 1
+            for _ in range(34):
+                what = bits.ue()
+                if what == 3:
+                    break
+                if what > 3:
+                    return -1
+                bits.ue()
+            else:
+                return -1
+    return changed
+
+
+def _skip_weights(bits: BitReader, active: Sequence[int]) -> None:
+    """pred_weight_table (7.3.3.2)."""
+    bits.ue(), bits.ue()
+    for count in active:
+        for _ in range(count):
+            if bits.take(1):
+                bits.se(), bits.se()
+            if bits.take(1):
+                bits.se(), bits.se(), bits.se(), bits.se()
+
+
+def _skip_marking(bits: BitReader, idr: bool) -> int:
+    """dec_ref_pic_marking (7.3.3.3): 1 where it is explicit, -1 where it is none."""
+    if idr:
+        bits.skip(2)
+        return 0
+    if not bits.take(1):
+        return 0
+    for _ in range(66):
+        what = bits.ue()
+        if what == 0:
+            return 1
+        if what > 6:
+            break
+        for _ in range({5: 0, 3: 2}.get(what, 1)):
+            bits.ue()
+    return -1
+
+
+def _agreeing(units: Sequence[Unit], base: AvcParameters, weighted: bool | None) -> AvcParameters | None:
+    """The fields with which nearly all headers end in ones before a byte, pictures are in order and little is unusual.
+
+    ``weighted`` is what the encoder says of weighted prediction, None where it says nothing.
+    """
+    best: tuple[float, float, float] = (_AGREE, -1.0, 0.0)
+    found = None
+    references = [base.references, *(n for n in (1, 2, 3, 4) if n != base.references)]
+    plain = [] if weighted else [(False, base.bipred, base.references)]
+    table = [] if weighted is False else [*product((True,), (base.bipred, 1), references)]
+    for order_bits, bottom, deblocking in product((0, *range(4, 17)), (False, True), (True, False)):
+        if bottom and not order_bits:
+            continue
+        for weights, bipred, count in (*plain, *table):
+            tried = replace(
+                base, order_bits=order_bits, bottom_order=bottom, deblocking=deblocking, weighted=weights,
+                bipred=bipred, references=count,
+            )  # fmt: skip
+            right = 0
+            heads = []
+            for done, unit in enumerate(units, 1):
+                head = _read(unit, tried)
+                right += head is not None and head.aligned
+                heads.append(head)
+                if done - right > (1 - _AGREE) * len(units) + 1:
+                    break
+            else:
+                unusual = sum(h.unusual for h in heads if h is not None) / len(units)
+                score = (round(right / len(units), 2), _in_order(units, heads, order_bits), -unusual)
+                if score > best:
+                    best, found = score, tried
+    return found
+
+
+def _in_order(units: Sequence[Unit], heads: Sequence[_Head | None], order_bits: int) -> float:
+    """Share of pictures whose order count is one of its own among evenly spaced ones, from one IDR picture to the next.
+
+    Without order counts half: true ones reach nearly 1, what is read in the wrong place hardly anything.
+    """
+    if not order_bits:
+        return 0.5
+    span, epochs = 1 << order_bits, [[]]  # type: tuple[int, list[list[int]]]
+    anchor = 0
+    for unit, head in zip(units, heads, strict=True):
+        if head is None or head.address:
+            continue
+        if unit.idr:
+            epochs.append([])
+            anchor = 0
+        count = anchor + (head.order - anchor + span // 2) % span - span // 2
+        epochs[-1].append(count)
+        if unit.reference:
+            anchor = count
+    counts = np.concatenate([np.array(e) - min(e) for e in epochs if e])
+    steps = np.concatenate([np.diff(np.unique(e)) for e in epochs if e])
+    step = int(np.bincount(steps).argmax()) if steps.size and steps.max() < span else 0
+    if not step:
+        return 0.0
+    own = sum(len({c - min(e) for c in e if (c - min(e)) % step == 0 and c - min(e) < step * (len(e) + 4)}) for e in epochs if e)
+    return round(own / counts.size, 2)
+
+
+def _sized(units: Sequence[Unit], known: AvcParameters) -> AvcParameters | None:
+    """Width, height, transform and quantiser with which intra slices end where their units do."""
+    usual = list(dict.fromkeys(-(-w // 16) for w, _ in _USUAL))
+    rare = [w for w in range(2, _WIDEST) if w not in usual]
+    pictures = _intra_pictures(units, known)[:_FOLLOWED]
+    # All quantisers for usual widths; for the others those of encoders that do not state one.
+    tries = [(picture, usual, 26) for picture in pictures] + [(picture, rare, 4) for picture in pictures[:2]]
+    for picture, widths, around in tries:
+        first, last = picture[0], picture[-1]
+        bound = picture[1].address if len(picture) > 1 else 0
+        for width in widths:
+            if bound % width:
+                continue
+            for step, eight in product(_outward(around), (True, False)):
+                tried = replace(known, qp=26 + step, eight=eight)
+                count = _follow(first, tried, width)
+                if not count or (bound and count != bound):
+                    continue
+                if last is not first:
+                    rest = _follow(last, tried, width)
+                    count = last.address + rest if rest else 0
+                if count and count % width == 0 and 1 / 6 < count / width / width < 6:
+                    return replace(tried, width=16 * width, height=16 * (count // width))
+    return None
+
+
+def _outward(most: int) -> list[int]:
+    return sorted(range(-most, most + 1), key=abs)
+
+
+@dataclass(frozen=True, slots=True)
+class _Intra:
+    """An intra slice to be followed: its bytes without escapes, its last bit set, where its data begin."""
+
+    data: NDArray[np.uint8]
+    end: int
+    start: int
+    address: int
+    delta: int
+
+
+def _intra_pictures(units: Sequence[Unit], known: AvcParameters) -> list[list[_Intra]]:
+    """The slices of each picture that consists of intra slices only."""
+    pictures: list[list[_Intra]] = []
+    for unit in units:
+        head = _read(unit, known)
+        if head is None or head.kind != _I or not head.aligned:
+            continue
+        if head.address == 0:
+            pictures.append([])
+        plain = np.frombuffer(unescape(unit.data[1:]), np.uint8)
+        used = np.flatnonzero(plain)
+        if pictures and used.size:
+            last = int(plain[used[-1]])
+            end = 8 * int(used[-1]) + 8 - (last & -last).bit_length()
+            pictures[-1].append(_Intra(plain, end, -(-head.bit // 8), head.address, head.delta))
+    return [p for p in pictures if p and p[0].address == 0]
+
+
+def _follow(intra: _Intra, known: AvcParameters, width: int) -> int:
+    """Macroblocks of an intra slice; 0 where it cannot be read so."""
+    qp = known.qp + intra.delta
+    if not 0 <= qp <= 51:
+        return 0
+    return int(read_intra_slice(intra.data, intra.start, intra.end, qp, width, known.eight, _MOST_UNITS, *tables()))
+
+
+def shown_size(known: AvcParameters) -> tuple[int, int]:
+    """The size that is shown: a usual one where its macroblocks are those of the stream, else all of them."""
+    for width, height in _USUAL:
+        if (-(-width // 16) * 16, -(-height // 16) * 16) == (known.width, known.height):
+            return width, height
+    return known.width, known.height
+
+
+def sequence_set(known: AvcParameters) -> bytes:
+    """A sequence parameter set (7.3.2.1.1)."""
+    out = BitWriter()
+    out.put(100, 8)
+    out.put(0, 8)
+    out.put(52 if known.width * known.height > 4096 * 2304 else 51 if known.width > 2048 else 41, 8)
+    for value in (0, 1, 0, 0):
+        out.ue(value)
+    out.put(0, 2)
+    out.ue(known.number_bits - 4)
+    if known.order_bits:
+        out.ue(0)
+        out.ue(known.order_bits - 4)
+    else:
+        out.ue(2)
+    out.ue(known.stored)
+    out.put(0, 1)
+    out.ue(known.width // 16 - 1)
+    out.ue(known.height // 16 - 1)
+    out.put(0b11, 2)
+    width, height = shown_size(known)
+    cut = (known.width - width, known.height - height)
+    out.put(int(any(cut)), 1)
+    if any(cut):
+        for value in (0, cut[0] // 2, 0, cut[1] // 2):
+            out.ue(value)
+    out.put(0, 1)
+    return b"\x67" + out.unit()
+
+
+def picture_set(known: AvcParameters) -> bytes:
+    """A picture parameter set (7.3.2.2)."""
+    out = BitWriter()
+    out.ue(known.picture_set)
+    out.ue(0)
+    out.put(1, 1)
+    out.put(int(known.bottom_order), 1)
+    out.ue(0)
+    out.ue(known.references - 1)
+    out.ue(0)
+    out.put(int(known.weighted), 1)
+    out.put(known.bipred, 2)
+    out.se(known.qp - 26)
+    out.se(0)
+    out.se(known.chroma_qp)
+    out.put(int(known.deblocking), 1)
+    out.put(0, 2)
+    out.put(int(known.eight), 1)
+    out.put(0, 1)
+    out.se(known.chroma_qp)
+    return b"\x68" + out.unit()

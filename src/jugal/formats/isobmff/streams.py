@@ -1,0 +1,394 @@
+"""What picture and sound lie in media data when there is neither an index nor a healthy file: told from the data alone."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from itertools import product
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.isobmff import parameters
+from jugal.formats.isobmff.aac import AacConfig
+from jugal.formats.isobmff.bits import BitReader, BitWriter
+from jugal.formats.isobmff.lanes import AmrLane, FrameLane, Lane, PcmLane, SoundLane, VideoLane, VopLane
+from jugal.formats.isobmff.parameters import Unit
+from jugal.formats.isobmff.template import (
+    Stream,
+    avc_record,
+    elementary,
+    hevc_record,
+    picture_entry,
+    sound_entry,
+)
+from jugal.formats.isobmff.timing import RATES
+from jugal.formats.isobmff.video import AvcStream, HevcStream, VideoStream
+from jugal.formats.isobmff.walk import walk
+from jugal.kernels.aac import RATES as AAC_RATES
+from jugal.model.span import ByteSpan
+
+#: Bytes of media data from which streams are told.
+_WINDOW = 16 << 20
+#: Samples, and the share of the window they must make up, before a kind of picture is believed.
+_LEAST_PICTURES = 3
+_LEAST_SHARE = 0.2
+_LONGEST = 1 << 23
+#: Share of the bytes between pictures that must be sound of a kind for it to be believed, and gaps looked at.
+_LEAST_SOUND = 0.6
+_GAPS = 400
+_PARAMETER_SETS = re.compile(rb"\x00\x00[\x00-\x01].(?:[\x27\x47\x67]|\x40\x01)", re.DOTALL)
+_VOL = re.compile(rb"\x00\x00\x01[\x20-\x2f]")
+_MOST_SETS = 4096
+#: AAC rates from which one of each set of scale factor bands is tried, the usual first.
+_AAC_TRIED = (3, 5, 6, 8, 11)
+_SAMPLES_PER_BLOCK = 1024
+_SPEECH_RATE = {b"samr": 8000, b"sawb": 16000}
+#: Frames a second, the usual first: of rates that fit alike the earlier one is taken.
+_USUAL_RATES = (30, 29.97, 25, 24, 23.976, 60, 59.94, 50, *RATES)
+_SOUND_RATES = (48000, 44100, 32000, 96000, 24000, 22050, 16000, 8000, 11025, 12000, 88200)
+#: The same in the order in which sound alone has them.
+_ALONE = (44100, *(r for r in _SOUND_RATES if r != 44100))
+#: Neighbouring values of sound differ by less than this share of their spread; bytes of other data do not.
+_SMOOTH = 0.7
+_TURNS = 1.5
+_SURE = 1.0
+#: What is assumed of the frame rate where nothing tells.
+_ASSUMED = 30.0
+
+
+@dataclass(slots=True)
+class PictureGuess:
+    """A kind of picture: its lane for a walk, its sample entry, and how it was known."""
+
+    lane: VideoLane | FrameLane | VopLane
+    entry: bytes
+    width: int
+    height: int
+    evidence: str
+    #: Frames a second as the stream states it, 0 where it does not.
+    rate: float = 0.0
+    #: How much the configuration is to be trusted, 0..1.
+    trust: float = _SURE
+
+    def stream(self, rate: float) -> Stream:
+        """The track it makes at ``rate`` frames a second."""
+        whole = abs(rate - round(rate)) < 0.001
+        scale, ticks = (90_000, round(90_000 / rate)) if whole else (round(rate * 1001), 1001)
+        return Stream(self.entry, scale, ticks, self.width, self.height)
+
+
+@dataclass(slots=True)
+class SoundGuess:
+    """A kind of sound: its lane, and how many sample values a second each of its rates has."""
+
+    lane: SoundLane | PcmLane | AmrLane
+    codec: bytes
+    channels: int
+    bits: int
+    rates: tuple[int, ...]
+    evidence: str
+
+    def values(self) -> int:
+        """Sample values of each channel in all samples the lane has taken."""
+        found = self.lane.found
+        if isinstance(self.lane, PcmLane):
+            return sum(found.sizes) // self.lane.frame
+        return len(found) * (_SAMPLES_PER_BLOCK if isinstance(self.lane, SoundLane) else 160)
+
+    def stream(self, rate: int) -> Stream:
+        """The track it makes at ``rate`` values a second."""
+        if isinstance(self.lane, PcmLane):
+            return Stream(sound_entry(self.codec, self.channels, self.bits, rate), rate, 1, frame=self.lane.frame)
+        if isinstance(self.lane, AmrLane):
+            rate = _SPEECH_RATE[self.codec]
+            box = b"\0\0\0\x11damrjugl\0\x81\xff\0\1"
+            return Stream(sound_entry(self.codec, 1, 16, rate, box), rate, rate // 50)
+        bits = BitWriter()
+        bits.put(2, 5)
+        bits.put(AAC_RATES.index(rate), 4)
+        bits.put(self.channels, 4)
+        bits.put(0, 3)
+        return Stream(
+            sound_entry(b"mp4a", self.channels, 16, rate, elementary(0x40, 5, bits.plain())), rate, _SAMPLES_PER_BLOCK
+        )
+
+
+def find_picture(data: NDArray[np.uint8], span: ByteSpan) -> PictureGuess | None:
+    """The kind of picture in the media data ``span`` whose samples make up most of it; None where none is known."""
+    window = ByteSpan(span.start, min(span.end, span.start + _WINDOW))
+    best, most = None, _LEAST_SHARE * window.length
+    for guess in _pictures(data, window):
+        found = walk(data, window.start, window.end, [guess.lane])
+        if found.explained > most and len(guess.lane.found) >= _LEAST_PICTURES:
+            best, most = guess, found.explained
+        if found.explained > 0.5 * window.length:
+            break
+    if best is not None:
+        if isinstance(best.lane, VideoLane):
+            best.lane.longest = _longest(best.lane)
+        best.lane = best.lane.afresh()
+    return best
+
+
+def _longest(lane: VideoLane) -> int:
+    """More bytes than this are no unit: what looks like a picture by chance claims any length, but is never an IDR."""
+    sizes = np.array(lane.found.sizes)
+    first = max((int(n) for n, p in zip(sizes, lane.pictures, strict=True) if p.first.idr), default=0)
+    return max(16 * int(np.quantile(sizes, 0.95)), 2 * first, 1 << 15)
+
+
+def _pictures(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
+    raw = data[window.start : window.end].tobytes()
+    yield from _with_parameter_sets(raw)
+    yield from _frames(raw)
+    yield from _visual(raw)
+    yield from _bare(data, window)
+
+
+def _with_parameter_sets(raw: bytes) -> Iterator[PictureGuess]:
+    """AVC and HEVC whose parameter sets stand in the stream."""
+    for number, hit in enumerate(_PARAMETER_SETS.finditer(raw)):
+        if number >= _MOST_SETS:
+            return
+        units, at = [], hit.start()
+        while len(units) < 4:
+            length = int.from_bytes(raw[at : at + 4], "big")
+            if not 4 <= length < 1024 or at + 4 + length > len(raw):
+                break
+            units.append(raw[at + 4 : at + 4 + length])
+            at += 4 + length
+        if not units:
+            continue
+        stream: VideoStream = AvcStream() if units[0][0] != 0x40 else HevcStream()
+        wanted = (7, 8) if isinstance(stream, AvcStream) else (32, 33, 34)
+        sets = units[: len(wanted)]
+        if tuple(stream.unit_type(u[:2]) for u in sets) != wanted or not all(stream.add(u) for u in sets):
+            continue
+        sequence = next(iter(stream.sequences.values()))
+        width, height = sequence.shown
+        if isinstance(stream, AvcStream):
+            entry = picture_entry(b"avc3", width, height, avc_record(*sets))
+        else:
+            entry = picture_entry(b"hev1", width, height, hevc_record(*sets))
+        yield PictureGuess(
+            VideoLane(stream, _LONGEST), entry, width, height, "parameter sets in the stream", sequence.rate
+        )
+        return
+
+
+def _frames(raw: bytes) -> Iterator[PictureGuess]:
+    """Motion JPEG and ProRes, whose frames say their size."""
+    at = raw.find(b"icpf")
+    if at >= 4 and len(raw) >= at + 18:
+        width, height = int.from_bytes(raw[at + 12 : at + 14], "big"), int.from_bytes(raw[at + 14 : at + 16], "big")
+        codec = b"ap4h" if raw[at + 16] >> 6 == 3 else b"apcn"
+        if width and height:
+            yield PictureGuess(
+                FrameLane(codec), picture_entry(codec, width, height), width, height, "frame headers"
+            )
+    at = raw.find(b"\xff\xd8\xff")
+    hit = re.compile(rb"\xff[\xc0\xc1]\0[\x0b\x11]\x08(..)(..)", re.DOTALL).search(raw, at) if at >= 0 else None
+    if hit is not None:
+        height, width = (int.from_bytes(part, "big") for part in hit.groups())
+        if width and height:
+            entry = picture_entry(b"jpeg", width, height)
+            yield PictureGuess(FrameLane(b"jpeg"), entry, width, height, "frame headers")
+
+
+def _visual(raw: bytes) -> Iterator[PictureGuess]:
+    """MPEG-4 Visual with its video object layer in the stream (ISO/IEC 14496-2 6.2.3)."""
+    hit = _VOL.search(raw)
+    if hit is None:
+        return
+    bits = BitReader(raw[hit.end() : hit.end() + 64])
+    bits.skip(9)
+    version = 1
+    if bits.take(1):
+        version = bits.take(4)
+        bits.skip(3)
+    if bits.take(4) == 15:
+        bits.skip(16)
+    if bits.take(1):
+        bits.skip(3)
+        if bits.take(1):
+            bits.skip(79)
+    shape = bits.take(2)
+    bits.skip(1)
+    resolution = bits.take(16)
+    bits.skip(1)
+    rate = 0.0
+    if bits.take(1):
+        rate = resolution / max(1, bits.take(max(1, (resolution - 1).bit_length())))
+    bits.skip(1)
+    width = bits.take(13)
+    bits.skip(1)
+    height = bits.take(13)
+    if shape or bits.overrun or version > 5 or not width or not height:
+        return
+    start = max(raw.rfind(b"\0\0\1\xb0", 0, hit.start()), 0) or hit.start()
+    ends = [e for e in (raw.find(b"\0\0\1\xb3", hit.end()), raw.find(b"\0\0\1\xb6", hit.end())) if e >= 0]
+    if not ends or min(ends) - start > 512:
+        return
+    entry = picture_entry(b"mp4v", width, height, elementary(0x20, 4, raw[start : min(ends)]))
+    yield PictureGuess(VopLane(), entry, width, height, "the stream's own headers", rate if 1 <= rate <= 240 else 0.0)
+
+
+def _bare(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
+    """AVC without parameter sets: they are found from its slices."""
+    loose = VideoLane(AvcStream.any(), _LONGEST)
+    walk(data, window.start, window.end, [loose])
+    units, settings = [], b""
+    for offset, size in zip(loose.found.offsets, loose.found.sizes, strict=True):
+        at = offset
+        while at < offset + size:
+            length = int.from_bytes(data[at : at + 4].tobytes(), "big")
+            unit = data[at + 4 : at + 4 + length].tobytes()
+            if unit[0] & 31 in (1, 5):
+                units.append(Unit(unit))
+            elif unit[0] & 31 == 6 and not settings:
+                settings = unit
+            at += 4 + length
+        if len(units) >= 400:
+            break
+    known = parameters.find_parameters(units, settings)
+    if known is None:
+        return
+    stream = AvcStream()
+    sets = parameters.sequence_set(known), parameters.picture_set(known)
+    for unit in sets:
+        stream.add(unit)
+    width, height = parameters.shown_size(known)
+    named = bool(parameters.named_settings(settings))
+    yield PictureGuess(
+        VideoLane(stream, _LONGEST),
+        picture_entry(b"avc1", width, height, avc_record(*sets)),
+        width,
+        height,
+        "the slices, and the settings that the encoder wrote into the stream" if named else "the slices alone",
+        trust=0.95 if named else 0.6,
+    )
+
+
+def find_sound(data: NDArray[np.uint8], gaps: Sequence[ByteSpan]) -> SoundGuess | None:
+    """The kind of sound in ``gaps``, the stretches between pictures; None where they are of no known kind."""
+    gaps = gaps[:_GAPS]
+    total = sum(g.length for g in gaps)
+    if not total:
+        return None
+    return _aac(data, gaps, total) or _speech(data, gaps, total) or _uncompressed(data, gaps)
+
+
+def _aac(data: NDArray[np.uint8], gaps: Sequence[ByteSpan], total: int) -> SoundGuess | None:
+    best, most = None, _LEAST_SOUND * total
+    ends = np.zeros(4096, np.int64)
+    for rate_index, (pairs, singles) in product(_AAC_TRIED, ((1, 0), (0, 1))):
+        config = AacConfig(2, rate_index, pairs, singles)
+        chained = 0
+        for gap in gaps:
+            count = config.parse_run(data, gap.start, gap.end, 4, ends)
+            chained += int(ends[count - 1]) - gap.start if count else 0
+        if chained > 1.02 * most:
+            alike = [r for r in _SOUND_RATES if r in AAC_RATES and _same_bands(AAC_RATES.index(r), rate_index)]
+            channels = 2 * pairs + singles
+            text = f"AAC blocks of {channels} channel{'s' if channels > 1 else ''}"
+            best = SoundGuess(SoundLane(config, 4), b"mp4a", channels, 16, tuple(alike), text)
+            most = chained
+    return best
+
+
+def _same_bands(one: int, other: int) -> bool:
+    from jugal.kernels.aac import bands
+
+    return all(np.array_equal(a, b) for a, b in zip(bands(one), bands(other), strict=True))
+
+
+def _speech(data: NDArray[np.uint8], gaps: Sequence[ByteSpan], total: int) -> SoundGuess | None:
+    for codec in (b"samr", b"sawb"):
+        chained = 0
+        for gap in gaps:
+            chained += AmrLane(codec).take(data, gap.start, gap.end) - gap.start
+        if chained > _LEAST_SOUND * total:
+            return SoundGuess(AmrLane(codec), codec, 1, 16, (8000,), "AMR frames")
+    return None
+
+
+def _uncompressed(data: NDArray[np.uint8], gaps: Sequence[ByteSpan]) -> SoundGuess | None:
+    """PCM by how smooth it is when read with the right width, order and number of channels."""
+    sizes, counts = np.unique([g.length for g in gaps], return_counts=True)
+    lengths = sizes[np.argsort(-counts, kind="stable")]
+    best, least = None, _SMOOTH
+    for width, order, channels in product((2, 3), ("little", "big"), (1, 2)):
+        if (width, order) == (3, "little"):
+            continue
+        frame = width * channels
+        if counts[sizes % frame > 0].sum() > 0.1 * len(gaps):
+            continue
+        rough = [r for g in gaps if (r := _roughness(data[g.start : g.end], width, order, channels)) is not None]
+        # A reading of one channel as two skips every other value, and is the rougher.
+        if rough and 2 * len(rough) > len(gaps) and (value := float(np.median(rough))) < least:
+            codec = b"in24" if width == 3 else b"sowt" if order == "little" else b"twos"
+            usual = tuple(int(v) for v in lengths[:256])
+            lane = PcmLane(frame, usual, int(sizes[-1]))
+            text = f"uncompressed sound of {8 * width} bits in {channels} channel{'s' if channels > 1 else ''}"
+            best, least = SoundGuess(lane, codec, channels, 8 * width, _SOUND_RATES, text), value
+    return best
+
+
+def _roughness(data: NDArray[np.uint8], width: int, order: str, channels: int) -> float | None:
+    """Mean step from a value to the next of its channel over the spread of all; None where there is only silence."""
+    values = data[: data.size // (width * channels) * width * channels].reshape(-1, width)
+    if len(values) < 64 * channels:
+        return None
+    pair = values[:, -2:] if order == "little" else values[:, :2]
+    read = np.ascontiguousarray(pair).view("<i2" if order == "little" else ">i2")[:, 0].astype(np.float64)
+    if channels == 1 and _takes_turns(read):
+        return None
+    read = read.reshape(-1, channels)
+    spread = float(np.abs(read - read.mean(0)).mean())
+    return float(np.abs(np.diff(read, axis=0)).mean()) / spread if spread > 8 else None
+
+
+def _takes_turns(values: NDArray[np.float64]) -> bool:
+    """Steps within pairs of values and between pairs differ much: there are two channels that sound alike."""
+    steps = np.abs(np.diff(values))
+    within, between = float(steps[::2].mean()), float(steps[1::2].mean())
+    return max(within, between) > _TURNS * min(within, between)
+
+
+def find_rates(pictures: int, stated: float, sound: SoundGuess | None) -> tuple[float, int, str]:
+    """Frames a second, sound values a second, and how they are known: both tracks last as long as each other."""
+    if sound is None:
+        return (stated, 0, "stated in the stream") if stated else (_ASSUMED, 0, "assumed")
+    values = sound.values()
+    if not pictures or not values:
+        return stated or _ASSUMED, min(sound.rates, key=_ALONE.index), "assumed"
+    best, chosen = 9.0, (stated or _ASSUMED, sound.rates[0])
+    for (place, rate), frames in product(enumerate(sound.rates), (stated,) if stated else _USUAL_RATES):
+        apart = abs(np.log(pictures / frames / (values / rate)))
+        # Within what one frame and one block make of the length all fit alike, and the usual one is believed.
+        step = 0.06 * rate / values + 0.0015
+        cost = max(1.0, apart / step) + 0.02 * place + 0.001 * (0 if stated else _USUAL_RATES.index(frames))
+        if cost < best:
+            best, chosen = cost, (frames, rate)
+    if best >= 9.0:
+        return (*chosen, "assumed")
+    return (*chosen, "stated in the stream" if stated else "found from the lengths of picture and sound")
+
+
+def lanes_of(picture: PictureGuess | None, sound: SoundGuess | None) -> list[Lane]:
+    """Lanes for a walk over all media data, joined as they need to know of each other."""
+    lanes: list[Lane] = []
+    if picture is not None:
+        lanes.append(picture.lane)
+        if sound is not None and isinstance(sound.lane, PcmLane):
+            sound.lane.other = picture.lane
+        if sound is not None and isinstance(sound.lane, SoundLane):
+            if isinstance(picture.lane, VideoLane):
+                sound.lane.video = picture.lane
+            if isinstance(picture.lane, VopLane):
+                picture.lane.sound = sound.lane
+    if sound is not None:
+        lanes.append(sound.lane)
+    return lanes

@@ -146,7 +146,7 @@ def _coded(left, above, is_left, is_above, at_left, at_above):  # type: ignore[n
 
 
 @njit(cache=True, nogil=True)
-def read_intra_slice(
+def read_intra_slice(  # type: ignore[no-untyped-def]
     data, start, end_bit, qp, width, eight, most, intra_start, lps_range, after_lps, significant_8x8, last_8x8
 ):  # type: ignore[no-untyped-def]
     """Follows the intra slice of a frame (4:2:0) whose arithmetic code begins with byte ``start`` of ``data``.
@@ -240,17 +240,13 @@ def read_intra_slice(
                 which = _CODED + _coded(beside, over, is_left, is_above, _LUMA_DC, _LUMA_DC)
                 if _decision(data, state, contexts, which, lps_range, after_lps):
                     coded |= 1 << _LUMA_DC
-                    if not _block(
-                        data, state, contexts, 0, lps_range, after_lps, significant_8x8, last_8x8, places
-                    ):
+                    if not _block(data, state, contexts, 0, lps_range, after_lps, significant_8x8, last_8x8, places):
                         return 0
             for part in range(4):
                 if not pattern >> part & 1:
                     continue
                 if transform:
-                    if not _block(
-                        data, state, contexts, 5, lps_range, after_lps, significant_8x8, last_8x8, places
-                    ):
+                    if not _block(data, state, contexts, 5, lps_range, after_lps, significant_8x8, last_8x8, places):
                         return 0
                     coded |= 0x33 << (8 * (part >> 1) + 2 * (part & 1))
                     continue
@@ -258,13 +254,17 @@ def read_intra_slice(
                 for k in range(4):
                     column, row = 2 * (part & 1) + (k & 1), 2 * (part >> 1) + (k >> 1)
                     place = 4 * row + column
-                    which = _CODED + _CODED_OF[category] + _coded(
-                        coded if column else beside,
-                        coded if row else over,
-                        column > 0 or is_left,
-                        row > 0 or is_above,
-                        place - 1 if column else place + 3,
-                        place - 4 if row else place + 12,
+                    which = (
+                        _CODED
+                        + _CODED_OF[category]
+                        + _coded(
+                            coded if column else beside,
+                            coded if row else over,
+                            column > 0 or is_left,
+                            row > 0 or is_above,
+                            place - 1 if column else place + 3,
+                            place - 4 if row else place + 12,
+                        )
                     )
                     if _decision(data, state, contexts, which, lps_range, after_lps):
                         coded |= 1 << place
@@ -285,13 +285,17 @@ def read_intra_slice(
             if tint == 2:
                 for k in range(8):
                     place = _CHROMA_AC + k
-                    which = _CODED + 16 + _coded(
-                        coded if k & 1 else beside,
-                        coded if k & 2 else over,
-                        bool(k & 1) or is_left,
-                        bool(k & 2) or is_above,
-                        place - 1 if k & 1 else place + 1,
-                        place - 2 if k & 2 else place + 2,
+                    which = (
+                        _CODED
+                        + 16
+                        + _coded(
+                            coded if k & 1 else beside,
+                            coded if k & 2 else over,
+                            bool(k & 1) or is_left,
+                            bool(k & 2) or is_above,
+                            place - 1 if k & 1 else place + 1,
+                            place - 2 if k & 2 else place + 2,
+                        )
                     )
                     if _decision(data, state, contexts, which, lps_range, after_lps):
                         coded |= 1 << place

@@ -7,7 +7,7 @@ import time
 
 import numpy as np
 
-from jugal.kernels import aac, alac, blockstats, flac, jpeg, mp3, nal, png
+from jugal.kernels import aac, alac, blockstats, cabac, cavlc, flac, jpeg, mp3, nal, png
 
 
 def warm() -> None:
@@ -92,6 +92,8 @@ def warm() -> None:
     alac.find_sized(frozen, 0, 8, 64, config)
     aac.find_run(frozen, 0, 8, 64, -1, 4, 1, 0, False, *figures)
     aac.find_sized(frozen, 0, 8, 16, 1, 0, False, *figures)
+    cabac.read_intra_slice(frozen[:64], 0, 500, 26, 4, True, 8, *cabac.tables())
+    cavlc.read_intra_slice(frozen[:64], 0, 500, 4, True, 8, *cavlc.tables())
     mp3.walk_frames(frozen, 0, 64, mp3.BITRATES, mp3.RATES, i64(8), np.zeros((4, 2), np.int64))
     flac.walk_frames(frozen, 0, 64, flac.CRC8, flac.CRC16, 64, i64(8), i64(8), i64(8), i64(8), i8(8))
     png.unfilter(np.zeros((2, 9), np.uint8), 3)

@@ -14,7 +14,8 @@ from jugal.formats.isobmff.alac import AlacConfig
 from jugal.formats.isobmff.bits import unescape
 from jugal.formats.isobmff.video import AvcStream, Slice, VideoStream
 
-_WINDOW = 1 << 20
+#: Bytes searched in one go: first, since most of what is sought is near, and at most.
+_NEAR, _WINDOW = 1 << 13, 1 << 20
 _RECOVERY_POINT = 6
 #: A picture of so few bytes is believed only when another follows.
 _SURE = 12
@@ -162,8 +163,10 @@ class VideoLane:
 
     def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         prefix = self.stream.prefix
+        reach = _NEAR
         while at < end:
-            stop = min(end, at + _WINDOW)
+            stop = min(end, at + reach)
+            reach = min(8 * reach, _WINDOW)
             window = data[at : stop + prefix + 2]
             count = window.size - prefix - 2
             if count <= 0:
@@ -334,8 +337,10 @@ class FrameLane:
 
     def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         mark, shift = (b"\xff\xd8\xff", 0) if self.codec == b"jpeg" else (b"icpf", 4)
+        reach = _NEAR
         while at < end:
-            window = data[at : min(end, at + _WINDOW)].tobytes()
+            window = data[at : min(end, at + reach)].tobytes()
+            reach = min(8 * reach, _WINDOW)
             hit = window.find(mark)
             while hit >= shift:
                 if self.begins(data, at + hit - shift, end):
@@ -385,8 +390,10 @@ class VopLane:
         return at
 
     def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
+        reach = _NEAR
         while at < end:
-            window = data[at : min(end, at + _WINDOW)].tobytes()
+            window = data[at : min(end, at + reach)].tobytes()
+            reach = min(8 * reach, _WINDOW)
             hit = window.find(b"\0\0\1")
             while 0 <= hit < len(window) - 3:
                 if window[hit + 3] in _VOP_STARTS and self.begins(data, at + hit, end):

@@ -7,7 +7,7 @@ with its unit for one width, one quantiser and one size of transform only: each 
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
 
@@ -15,15 +15,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.isobmff.bits import BitReader, BitWriter, unescape
-from jugal.kernels.cabac import read_intra_slice, tables
+from jugal.formats.isobmff.video import MOST_BLOCKS
+from jugal.kernels import cabac, cavlc
 
 #: Slices whose headers are compared, and intra slices that are followed to their ends.
 _HEADS = 120
-_FOLLOWED = 4
-_AGREE = 0.97
+_FOLLOWED = 2
+#: Share of headers that must agree: among uncompressed sound some slices are none.
+_AGREE = 0.85
 #: Bytes of a slice of which the header is read.
 _HEAD = 96
-_MOST_UNITS = 139_264
 _WIDEST = 512
 #: Sizes that cameras, phones and broadcasters use; their height and width are not always whole macroblocks.
 _USUAL = (
@@ -70,6 +71,7 @@ class AvcParameters:
     chroma_qp: int = 0
     stored: int = 4
     picture_set: int = 0
+    cabac: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,7 +100,6 @@ def find_parameters(units: Sequence[Unit], settings: bytes = b"") -> AvcParamete
         return None
     named = named_settings(settings)
     base = AvcParameters(number_bits=_number_bits(units), picture_set=_picture_set(units[0]))
-    weighted = None
     if named:
         reordered = 0 if not named.get("bframes") else 2 if named.get("b_pyramid") else 1
         references = max(1, named.get("ref", 1))
@@ -106,11 +107,18 @@ def find_parameters(units: Sequence[Unit], settings: bytes = b"") -> AvcParamete
         implicit = reordered and named.get("weightb")
         base = replace(
             base, references=references, chroma_qp=named.get("chroma_qp_offset", 0), stored=min(16, stored),
-            bipred=2 if implicit else 0,
+            bipred=2 if implicit else 0, weighted=bool(named.get("weightp")),
         )  # fmt: skip
-        weighted = bool(named.get("weightp"))
-    found = _agreeing(units, base, weighted)
-    return _sized(units, found) if found is not None else None
+    found = _agreeing(units, base, sure=bool(named))
+    sized = _sized(units, found, _follow) if found is not None else None
+    if sized is not None or named.get("cabac") == 1:
+        return sized
+    quantiser = named.get("crf", named.get("qp", 26))
+    for tried in _orders(units, replace(base, cabac=False, qp=quantiser), sure=bool(named)):
+        sized = _sized(units, tried, _follow_codes)
+        if sized is not None:
+            return sized
+    return None
 
 
 def named_settings(settings: bytes) -> dict[str, int]:
@@ -119,7 +127,7 @@ def named_settings(settings: bytes) -> dict[str, int]:
     if hit is None:
         return {}
     pairs = (p.split("=", 1) for p in hit.group(1).decode("ascii", "replace").split() if "=" in p)
-    return {key: int(value) for key, value in pairs if re.fullmatch(r"-?\d{1,3}", value)}
+    return {key: round(float(value)) for key, value in pairs if re.fullmatch(r"-?\d{1,3}(?:\.\d+)?", value)}
 
 
 def _picture_set(unit: Unit) -> int:
@@ -151,7 +159,7 @@ def _number_bits(units: Sequence[Unit]) -> int:
 
 
 def _read(unit: Unit, known: AvcParameters) -> _Head | None:
-    """A slice header (7.3.3) of frames in CABAC; None where it says what it cannot."""
+    """A slice header (7.3.3) of frames; None where it says what it cannot."""
     data = unescape(unit.data[1:_HEAD])
     bits = BitReader(data)
     address, kind = bits.ue(), bits.ue() % 5
@@ -185,14 +193,14 @@ def _read(unit: Unit, known: AvcParameters) -> _Head | None:
         if marked < 0:
             return None
         unusual += marked
-    if kind != _I and bits.ue() > 2:
+    if known.cabac and kind != _I and bits.ue() > 2:
         return None
     delta = bits.se()
     if known.deblocking:
         filtered = bits.ue()
         if filtered > 2 or (filtered != 1 and max(abs(bits.se()), abs(bits.se())) > 6):
             return None
-    if bits.overrun or abs(delta) > 51 or kind > _I or address >= _MOST_UNITS:
+    if bits.overrun or abs(delta) > 51 or kind > _I or address >= MOST_BLOCKS:
         return None
     bit = bits.position(data)
     rest = -bit % 8
@@ -246,51 +254,70 @@ def _skip_marking(bits: BitReader, idr: bool) -> int:
     return -1
 
 
-def _agreeing(units: Sequence[Unit], base: AvcParameters, weighted: bool | None) -> AvcParameters | None:
+def _agreeing(units: Sequence[Unit], base: AvcParameters, sure: bool) -> AvcParameters | None:
     """The fields with which nearly all headers end in ones before a byte, pictures are in order and little is unusual.
 
-    ``weighted`` is what the encoder says of weighted prediction, None where it says nothing.
+    ``sure`` says that the encoder has told how it predicts.
     """
     best: tuple[float, float, float] = (_AGREE, -1.0, 0.0)
     found = None
-    references = [base.references, *(n for n in (1, 2, 3, 4) if n != base.references)]
-    plain = [] if weighted else [(False, base.bipred, base.references)]
-    table = [] if weighted is False else [*product((True,), (base.bipred, 1), references)]
-    for order_bits, bottom, deblocking in product((0, *range(4, 17)), (False, True), (True, False)):
-        if bottom and not order_bits:
-            continue
-        for weights, bipred, count in (*plain, *table):
-            tried = replace(
-                base, order_bits=order_bits, bottom_order=bottom, deblocking=deblocking, weighted=weights,
-                bipred=bipred, references=count,
-            )  # fmt: skip
-            right = 0
-            heads = []
-            for done, unit in enumerate(units, 1):
-                head = _read(unit, tried)
-                right += head is not None and head.aligned
-                heads.append(head)
-                if done - right > (1 - _AGREE) * len(units) + 1:
-                    break
-            else:
-                unusual = sum(h.unusual for h in heads if h is not None) / len(units)
-                score = (round(right / len(units), 2), _in_order(units, heads, order_bits), -unusual)
-                if score > best:
-                    best, found = score, tried
+    for tried in _ways(base, sure):
+        right = 0
+        heads = []
+        for done, unit in enumerate(units, 1):
+            head = _read(unit, tried)
+            right += head is not None and head.aligned
+            heads.append(head)
+            if done - right > (1 - _AGREE) * len(units) + 1:
+                break
+        else:
+            score = (round(right / len(units), 2), _in_order(units, heads, tried.order_bits, True), -_unusual(heads))
+            if score > best:
+                best, found = score, tried
     return found
 
 
-def _in_order(units: Sequence[Unit], heads: Sequence[_Head | None], order_bits: int) -> float:
+def _orders(units: Sequence[Unit], base: AvcParameters, sure: bool) -> list[AvcParameters]:
+    """Ways to read headers that no alignment confirms, those first by which pictures are best in order."""
+    rated = []
+    for tried in _ways(base, sure):
+        heads = [_read(unit, tried) for unit in units]
+        if sum(h is not None for h in heads) >= _AGREE * len(units):
+            rated.append((_in_order(units, heads, tried.order_bits), -_unusual(heads), tried))
+    return [tried for *_, tried in sorted(rated, key=lambda way: way[:2], reverse=True)]
+
+
+def _ways(base: AvcParameters, sure: bool) -> Iterator[AvcParameters]:
+    """Header fields that may be; how pictures are predicted only as ``base`` says where that is ``sure``."""
+    predictions = [(base.weighted, base.bipred, base.references)]
+    if not sure:
+        predictions += product((True,), (0, 1), (1, 2, 3, 4))
+    for order_bits, bottom, deblocking in product((0, *range(4, 17)), (False, True), (True, False)):
+        if bottom and not order_bits:
+            continue
+        for weighted, bipred, references in predictions:
+            yield replace(
+                base, order_bits=order_bits, bottom_order=bottom, deblocking=deblocking, weighted=weighted,
+                bipred=bipred, references=references,
+            )  # fmt: skip
+
+
+def _unusual(heads: Sequence[_Head | None]) -> float:
+    return sum(h.unusual for h in heads if h is not None) / len(heads)
+
+
+def _in_order(units: Sequence[Unit], heads: Sequence[_Head | None], order_bits: int, cabac_only: bool = False) -> float:
     """Share of pictures whose order count is one of its own among evenly spaced ones, from one IDR picture to the next.
 
-    Without order counts half: true ones reach nearly 1, what is read in the wrong place hardly anything.
+    Without order counts half: true ones reach nearly 1, what is read in the wrong place hardly anything. With
+    ``cabac_only`` headers that do not end in ones count as none.
     """
     if not order_bits:
         return 0.5
     span, epochs = 1 << order_bits, [[]]  # type: tuple[int, list[list[int]]]
     anchor = 0
     for unit, head in zip(units, heads, strict=True):
-        if head is None or head.address:
+        if head is None or head.address or (cabac_only and not head.aligned):
             continue
         if unit.idr:
             epochs.append([])
@@ -304,17 +331,26 @@ def _in_order(units: Sequence[Unit], heads: Sequence[_Head | None], order_bits: 
     step = int(np.bincount(steps).argmax()) if steps.size and steps.max() < span else 0
     if not step:
         return 0.0
-    own = sum(len({c - min(e) for c in e if (c - min(e)) % step == 0 and c - min(e) < step * (len(e) + 4)}) for e in epochs if e)
+    own = sum(
+        len({c - min(e) for c in e if (c - min(e)) % step == 0 and c - min(e) < step * (len(e) + 4)})
+        for e in epochs
+        if e
+    )
     return round(own / counts.size, 2)
 
 
-def _sized(units: Sequence[Unit], known: AvcParameters) -> AvcParameters | None:
+Follow = Callable[["_Intra", AvcParameters, int], int]
+
+
+def _sized(units: Sequence[Unit], known: AvcParameters, follow: Follow) -> AvcParameters | None:
     """Width, height, transform and quantiser with which intra slices end where their units do."""
     usual = list(dict.fromkeys(-(-w // 16) for w, _ in _USUAL))
     rare = [w for w in range(2, _WIDEST) if w not in usual]
     pictures = _intra_pictures(units, known)[:_FOLLOWED]
     # All quantisers for usual widths; for the others those of encoders that do not state one.
-    tries = [(picture, usual, 26) for picture in pictures] + [(picture, rare, 4) for picture in pictures[:2]]
+    # CAVLC reads alike with all of them.
+    tries = [(picture, usual, 26 if known.cabac else 0) for picture in pictures]
+    tries += [(picture, rare, 4 if known.cabac else 0) for picture in pictures[:1]]
     for picture, widths, around in tries:
         first, last = picture[0], picture[-1]
         bound = picture[1].address if len(picture) > 1 else 0
@@ -322,12 +358,12 @@ def _sized(units: Sequence[Unit], known: AvcParameters) -> AvcParameters | None:
             if bound % width:
                 continue
             for step, eight in product(_outward(around), (True, False)):
-                tried = replace(known, qp=26 + step, eight=eight)
-                count = _follow(first, tried, width)
+                tried = replace(known, qp=(26 if known.cabac else known.qp) + step, eight=eight)
+                count = follow(first, tried, width)
                 if not count or (bound and count != bound):
                     continue
                 if last is not first:
-                    rest = _follow(last, tried, width)
+                    rest = follow(last, tried, width)
                     count = last.address + rest if rest else 0
                 if count and count % width == 0 and 1 / 6 < count / width / width < 6:
                     return replace(tried, width=16 * width, height=16 * (count // width))
@@ -340,7 +376,7 @@ def _outward(most: int) -> list[int]:
 
 @dataclass(frozen=True, slots=True)
 class _Intra:
-    """An intra slice to be followed: its bytes without escapes, its last bit set, where its data begin."""
+    """An intra slice to be followed: its bytes without escapes, its last bit set, the bit behind its header."""
 
     data: NDArray[np.uint8]
     end: int
@@ -354,7 +390,7 @@ def _intra_pictures(units: Sequence[Unit], known: AvcParameters) -> list[list[_I
     pictures: list[list[_Intra]] = []
     for unit in units:
         head = _read(unit, known)
-        if head is None or head.kind != _I or not head.aligned:
+        if head is None or head.kind != _I or (known.cabac and not head.aligned):
             continue
         if head.address == 0:
             pictures.append([])
@@ -363,16 +399,24 @@ def _intra_pictures(units: Sequence[Unit], known: AvcParameters) -> list[list[_I
         if pictures and used.size:
             last = int(plain[used[-1]])
             end = 8 * int(used[-1]) + 8 - (last & -last).bit_length()
-            pictures[-1].append(_Intra(plain, end, -(-head.bit // 8), head.address, head.delta))
+            pictures[-1].append(_Intra(plain, end, head.bit, head.address, head.delta))
     return [p for p in pictures if p and p[0].address == 0]
 
 
 def _follow(intra: _Intra, known: AvcParameters, width: int) -> int:
-    """Macroblocks of an intra slice; 0 where it cannot be read so."""
-    qp = known.qp + intra.delta
+    """Macroblocks of an intra slice in CABAC; 0 where it cannot be read so."""
+    qp, start = known.qp + intra.delta, -(-intra.start // 8)
     if not 0 <= qp <= 51:
         return 0
-    return int(read_intra_slice(intra.data, intra.start, intra.end, qp, width, known.eight, _MOST_UNITS, *tables()))
+    return int(
+        cabac.read_intra_slice(intra.data, start, intra.end, qp, width, known.eight, MOST_BLOCKS, *cabac.tables())
+    )
+
+
+def _follow_codes(intra: _Intra, known: AvcParameters, width: int) -> int:
+    """The same in CAVLC."""
+    figures = cavlc.tables()
+    return int(cavlc.read_intra_slice(intra.data, intra.start, intra.end, width, known.eight, MOST_BLOCKS, *figures))
 
 
 def shown_size(known: AvcParameters) -> tuple[int, int]:
@@ -418,7 +462,7 @@ def picture_set(known: AvcParameters) -> bytes:
     out = BitWriter()
     out.ue(known.picture_set)
     out.ue(0)
-    out.put(1, 1)
+    out.put(int(known.cabac), 1)
     out.put(int(known.bottom_order), 1)
     out.ue(0)
     out.ue(known.references - 1)

@@ -20,6 +20,7 @@ from jugal.formats.isobmff.template import (
     avc_record,
     elementary,
     hevc_record,
+    little_endian,
     picture_entry,
     sound_entry,
 )
@@ -53,6 +54,8 @@ _ALONE = (44100, *(r for r in _SOUND_RATES if r != 44100))
 #: Neighbouring values of sound differ by less than this share of their spread; bytes of other data do not.
 _SMOOTH = 0.7
 _TURNS = 1.5
+#: Share of gaps that need not be whole frames: where sound was taken for a picture they are not.
+_ODD = 0.35
 _SURE = 1.0
 #: What is assumed of the frame rate where nothing tells.
 _ASSUMED = 30.0
@@ -89,6 +92,8 @@ class SoundGuess:
     bits: int
     rates: tuple[int, ...]
     evidence: str
+    #: Least significant byte first, where the sample entry does not say so by its name.
+    turned: bool = False
 
     def values(self) -> int:
         """Sample values of each channel in all samples the lane has taken."""
@@ -100,7 +105,8 @@ class SoundGuess:
     def stream(self, rate: int) -> Stream:
         """The track it makes at ``rate`` values a second."""
         if isinstance(self.lane, PcmLane):
-            return Stream(sound_entry(self.codec, self.channels, self.bits, rate), rate, 1, frame=self.lane.frame)
+            entry = sound_entry(self.codec, self.channels, self.bits, rate, little_endian() if self.turned else b"")
+            return Stream(entry, rate, 1, frame=self.lane.frame)
         if isinstance(self.lane, AmrLane):
             rate = _SPEECH_RATE[self.codec]
             box = b"\0\0\0\x11damrjugl\0\x81\xff\0\1"
@@ -110,9 +116,9 @@ class SoundGuess:
         bits.put(AAC_RATES.index(rate), 4)
         bits.put(self.channels, 4)
         bits.put(0, 3)
-        return Stream(
-            sound_entry(b"mp4a", self.channels, 16, rate, elementary(0x40, 5, bits.plain())), rate, _SAMPLES_PER_BLOCK
-        )
+        entry = sound_entry(b"mp4a", self.channels, 16, rate, elementary(0x40, 5, bits.plain()))
+        # A decoder's first block only fills the overlap with the second.
+        return Stream(entry, rate, _SAMPLES_PER_BLOCK, skipped=_SAMPLES_PER_BLOCK)
 
 
 def find_picture(data: NDArray[np.uint8], span: ByteSpan) -> PictureGuess | None:
@@ -135,8 +141,8 @@ def find_picture(data: NDArray[np.uint8], span: ByteSpan) -> PictureGuess | None
 def _longest(lane: VideoLane) -> int:
     """More bytes than this are no unit: what looks like a picture by chance claims any length, but is never an IDR."""
     sizes = np.array(lane.found.sizes)
-    first = max((int(n) for n, p in zip(sizes, lane.pictures, strict=True) if p.first.idr), default=0)
-    return max(16 * int(np.quantile(sizes, 0.95)), 2 * first, 1 << 15)
+    whole = [int(n) for n, p in zip(sizes, lane.pictures, strict=True) if p.first.idr]
+    return max(16 * int(np.quantile(sizes, 0.9)), 3 * int(np.median(whole)) if whole else 0, 1 << 15)
 
 
 def _pictures(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
@@ -152,7 +158,8 @@ def _with_parameter_sets(raw: bytes) -> Iterator[PictureGuess]:
     for number, hit in enumerate(_PARAMETER_SETS.finditer(raw)):
         if number >= _MOST_SETS:
             return
-        units, at = [], hit.start()
+        at = hit.start()
+        units: list[bytes] = []
         while len(units) < 4:
             length = int.from_bytes(raw[at : at + 4], "big")
             if not 4 <= length < 1024 or at + 4 + length > len(raw):
@@ -185,9 +192,7 @@ def _frames(raw: bytes) -> Iterator[PictureGuess]:
         width, height = int.from_bytes(raw[at + 12 : at + 14], "big"), int.from_bytes(raw[at + 14 : at + 16], "big")
         codec = b"ap4h" if raw[at + 16] >> 6 == 3 else b"apcn"
         if width and height:
-            yield PictureGuess(
-                FrameLane(codec), picture_entry(codec, width, height), width, height, "frame headers"
-            )
+            yield PictureGuess(FrameLane(codec), picture_entry(codec, width, height), width, height, "frame headers")
     at = raw.find(b"\xff\xd8\xff")
     hit = re.compile(rb"\xff[\xc0\xc1]\0[\x0b\x11]\x08(..)(..)", re.DOTALL).search(raw, at) if at >= 0 else None
     if hit is not None:
@@ -239,7 +244,12 @@ def _bare(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
     """AVC without parameter sets: they are found from its slices."""
     loose = VideoLane(AvcStream.any(), _LONGEST)
     walk(data, window.start, window.end, [loose])
-    units, settings = [], b""
+    if not loose.found:
+        return
+    loose = VideoLane(loose.stream, _longest(loose))
+    walk(data, window.start, window.end, [loose])
+    units: list[Unit] = []
+    settings = b""
     for offset, size in zip(loose.found.offsets, loose.found.sizes, strict=True):
         at = offset
         while at < offset + size:
@@ -320,10 +330,8 @@ def _uncompressed(data: NDArray[np.uint8], gaps: Sequence[ByteSpan]) -> SoundGue
     lengths = sizes[np.argsort(-counts, kind="stable")]
     best, least = None, _SMOOTH
     for width, order, channels in product((2, 3), ("little", "big"), (1, 2)):
-        if (width, order) == (3, "little"):
-            continue
         frame = width * channels
-        if counts[sizes % frame > 0].sum() > 0.1 * len(gaps):
+        if counts[sizes % frame > 0].sum() > _ODD * len(gaps):
             continue
         rough = [r for g in gaps if (r := _roughness(data[g.start : g.end], width, order, channels)) is not None]
         # A reading of one channel as two skips every other value, and is the rougher.
@@ -332,7 +340,12 @@ def _uncompressed(data: NDArray[np.uint8], gaps: Sequence[ByteSpan]) -> SoundGue
             usual = tuple(int(v) for v in lengths[:256])
             lane = PcmLane(frame, usual, int(sizes[-1]))
             text = f"uncompressed sound of {8 * width} bits in {channels} channel{'s' if channels > 1 else ''}"
-            best, least = SoundGuess(lane, codec, channels, 8 * width, _SOUND_RATES, text), value
+            best, least = (
+                SoundGuess(
+                    lane, codec, channels, 8 * width, _SOUND_RATES, text, codec == b"in24" and order == "little"
+                ),
+                value,
+            )
     return best
 
 

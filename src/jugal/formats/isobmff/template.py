@@ -26,6 +26,8 @@ class Stream:
     height: int = 0
     #: Bytes of a frame of uncompressed sound; 0 for everything coded.
     frame: int = 0
+    #: Ticks at the start that are not played.
+    skipped: int = 0
 
     @property
     def picture(self) -> bool:
@@ -47,9 +49,11 @@ def template(streams: Sequence[Stream]) -> Subject:
 
 def _track(number: int, stream: Stream, at: int) -> bytes:
     picture = stream.picture
-    head = struct.pack(">IIIII", 3, 0, 0, number, 0) + struct.pack(">IIIHHHH", 0, 0, 0, 0, 0, 0 if picture else 0x100, 0)
+    head = struct.pack(">IIIII", 3, 0, 0, number, 0) + struct.pack(
+        ">IIIHHHH", 0, 0, 0, 0, 0, 0 if picture else 0x100, 0
+    )
     head += _MATRIX + struct.pack(">II", stream.width << 16, stream.height << 16)
-    edit = box_bytes(b"edts", box_bytes(b"elst", struct.pack(">IIIiI", 0, 1, 0, 0, 0x10000)))
+    edit = box_bytes(b"edts", box_bytes(b"elst", struct.pack(">IIIiI", 0, 1, 0, stream.skipped, 0x10000)))
     media = box_bytes(b"mdhd", struct.pack(">IIIIIHH", 0, 0, 0, stream.timescale, 0, _UNDETERMINED, 0))
     handler = b"vide" if picture else b"soun"
     media += box_bytes(b"hdlr", struct.pack(">II4s12x", 0, 0, handler) + b"\0")
@@ -79,6 +83,11 @@ def sound_entry(codec: bytes, channels: int, bits: int, rate: int, boxes: bytes 
     return box_bytes(codec, body + boxes)
 
 
+def little_endian() -> bytes:
+    """What QuickTime says in a sample entry of values whose least significant byte comes first."""
+    return box_bytes(b"wave", box_bytes(b"frma", b"in24") + box_bytes(b"enda", b"\0\1") + bytes(3) + b"\x08" + bytes(4))
+
+
 def avc_record(sequence: bytes, picture: bytes) -> bytes:
     """An ``avcC`` box (ISO/IEC 14496-15 5.3.3.1) with four-byte lengths."""
     body = b"\1" + sequence[1:4] + b"\xff\xe1" + struct.pack(">H", len(sequence)) + sequence
@@ -98,7 +107,10 @@ def elementary(object_type: int, stream_type: int, specific: bytes) -> bytes:
     """An ``esds`` box (ISO/IEC 14496-1 7.2.6) around a decoder's specific configuration."""
 
     def descriptor(tag: int, body: bytes) -> bytes:
-        return struct.pack(">BBBBB", tag, 0x80, 0x80 | len(body) >> 14, 0x80 | len(body) >> 7 & 127, len(body) & 127) + body
+        return (
+            struct.pack(">BBBBB", tag, 0x80, 0x80 | len(body) >> 14, 0x80 | len(body) >> 7 & 127, len(body) & 127)
+            + body
+        )
 
     decoder = struct.pack(">BBxHII", object_type, stream_type << 2 | 1, 0, 0, 0) + descriptor(5, specific)
     return box_bytes(b"esds", bytes(4) + descriptor(3, b"\0\1\0" + descriptor(4, decoder) + descriptor(6, b"\2")))

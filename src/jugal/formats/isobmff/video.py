@@ -10,7 +10,7 @@ from jugal.formats.isobmff.bits import BitReader, unescape
 _HIGH_PROFILES = frozenset({44, 83, 86, 100, 110, 118, 122, 128, 134, 135, 138, 139, 244})
 _HEAD = 64
 #: Macroblocks of the largest picture that a level allows (table A-1).
-_MOST_BLOCKS = 139_264
+MOST_BLOCKS = 139_264
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +74,7 @@ class AvcStream:
     @classmethod
     def any(cls) -> AvcStream:
         """A stream of unknown parameter sets, in which pictures can be told apart but not put in order."""
-        known = _Sequence(65535, 65535, _MOST_BLOCKS, 4, 2)
+        known = _Sequence(65535, 65535, MOST_BLOCKS, 4, 2)
         return cls(4, {0: known}, {number: _Picture(0) for number in range(4)})
 
     @staticmethod
@@ -130,12 +130,23 @@ class AvcStream:
         down *= 1 if frames_only else 2
         shown, rate = self._view(bits, 16 * across, 16 * down, chroma, frames_only)
         self.sequences[number] = _Sequence(
-            16 * across, 16 * down, across * down, number_bits, order_type, order_bits, frames_only, separate, shown, rate
+            16 * across,
+            16 * down,
+            across * down,
+            number_bits,
+            order_type,
+            order_bits,
+            frames_only,
+            separate,
+            shown,
+            rate,
         )
         return True
 
     @staticmethod
-    def _view(bits: BitReader, width: int, height: int, chroma: int, frames_only: bool) -> tuple[tuple[int, int], float]:
+    def _view(
+        bits: BitReader, width: int, height: int, chroma: int, frames_only: bool
+    ) -> tuple[tuple[int, int], float]:
         """Cropped size and frame rate (7.4.2.1.1, E.1.1), the rest of a sequence parameter set."""
         bits.skip(1 if frames_only else 2)
         if bits.take(1):
@@ -324,7 +335,7 @@ def read_record(entry: bytes) -> VideoStream | None:
 
 def _take_units(stream: VideoStream, units: Iterable[bytes]) -> VideoStream | None:
     for unit in units:
-        if len(unit) > 4 and stream.unit_type(unit[:2]) in stream.parameters:
+        if len(unit) > 2 and stream.unit_type(unit[:2]) in stream.parameters:
             stream.add(unit)
     return stream if stream.sequences and stream.pictures else None
 

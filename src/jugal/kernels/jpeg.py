@@ -311,19 +311,32 @@ def decode_run(  # type: ignore[no-untyped-def]
     return dc.shape[0], False
 
 
+@njit(inline="always")
+def _ones(mask):  # type: ignore[no-untyped-def]
+    """How many bits of a uint64 are set."""
+    mask = mask - ((mask >> np.uint64(1)) & np.uint64(0x5555555555555555))
+    mask = (mask & np.uint64(0x3333333333333333)) + ((mask >> np.uint64(2)) & np.uint64(0x3333333333333333))
+    mask = (mask + (mask >> np.uint64(4))) & np.uint64(0x0F0F0F0F0F0F0F0F)
+    return np.int64((mask * np.uint64(0x0101010101010101)) >> np.uint64(56))
+
+
 @njit(cache=True, nogil=True)
 def decode_progressive(  # type: ignore[no-untyped-def]
     data, seg_start, seg_end, seg_mcu, seg_count, units_x, interleaved, h, v, dc_tab, ac_tab, fast, full,
-    stride, offset, coefs, ss, se, ah, al, unit_pos, seg_done, seg_used, err_pos, err_mcu, err_kind,
+    stride, offset, dc, nonzero, ss, se, ah, al, unit_pos, seg_done, seg_used, err_pos, err_mcu, err_kind,
 ):  # fmt: skip
-    """Decodes one progressive scan (T.81 G.2) into int16 ``coefs`` (blocks, 64) in zigzag order.
+    """Follows one progressive scan (T.81 G.2): DC values into ``dc``, which AC are not zero into ``nonzero``.
 
-    Arguments as for ``decode_sequential``; a unit is an MCU where ``interleaved``, else one block of the
+    Both have an entry a block; bit k of ``nonzero`` (uint64) is coefficient k in zigzag order. More is not needed to
+    know where a scan goes wrong: correction bits are counted by the coefficients that are not zero.
+    Arguments else as for ``decode_sequential``; a unit is an MCU where ``interleaved``, else one block of the
     scan's only component with ``units_x`` blocks a row. Returns the number of errors.
     """
     errors = 0
     ncomp = h.size
     pred = np.zeros(ncomp, np.int64)
+    one = np.uint64(1)
+    upto = np.uint64(0xFFFFFFFFFFFFFFFF) >> np.uint64(63 - se)
     for s in range(seg_start.size):
         pos = seg_start[s] * 8
         stop = seg_end[s] * 8
@@ -358,19 +371,20 @@ def decode_progressive(  # type: ignore[no-untyped-def]
                                     pos += size
                                     if pred[c] > 4096 or pred[c] < -4096:
                                         errors = _note(err_pos, err_mcu, err_kind, errors, pos, unit, 3)
-                                coefs[block, 0] = np.int16((pred[c] << al) & 0xFFFF)
+                                dc[block] = np.int16((pred[c] << al) & 0xFFFF)
                             else:
                                 if (data[pos >> 3] >> (7 - (pos & 7))) & 1:
-                                    coefs[block, 0] |= np.int16(1 << al)
+                                    dc[block] |= 1 << al
                                 pos += 1
+                            continue
+                        if ah == 0 and eobrun > 0:
+                            eobrun -= 1
                             continue
                         fast_ac = fast[ac_tab[c]]
                         full_ac = full[ac_tab[c]]
+                        mask = nonzero[block]
+                        k = ss
                         if ah == 0:
-                            if eobrun > 0:
-                                eobrun -= 1
-                                continue
-                            k = ss
                             used = 64
                             word = np.int64(0)
                             while k <= se:
@@ -385,25 +399,17 @@ def decode_progressive(  # type: ignore[no-untyped-def]
                                     errors = _note(err_pos, err_mcu, err_kind, errors, pos, unit, 1)
                                     pos += 17
                                     break
-                                step = np.int64(entry >> 8)
-                                pos += step
-                                used += step
                                 run = (entry & 255) >> 4
                                 size = np.int64(entry & 15)
+                                step = np.int64(entry >> 8) + size
+                                pos += step
+                                used += step
                                 if size:
                                     k += run
-                                    if used > 40:
-                                        word = _word56(data, pos >> 3)
-                                        used = pos & 7
-                                    value = ((word >> (40 - used)) & 0xFFFF) >> (16 - size)
-                                    if value < (1 << (size - 1)):
-                                        value -= (1 << size) - 1
-                                    pos += size
-                                    used += size
                                     if k > se:
                                         errors = _note(err_pos, err_mcu, err_kind, errors, pos, unit, 2)
                                         break
-                                    coefs[block, k] = np.int16((value << al) & 0xFFFF)
+                                    mask |= one << np.uint64(k)
                                     k += 1
                                 elif run == 15:
                                     k += 16
@@ -415,66 +421,46 @@ def decode_progressive(  # type: ignore[no-untyped-def]
                                     break
                                 if pos > stop:
                                     break
-                        else:
-                            plus = np.int16(1 << al)
-                            minus = np.int16(-1 << al)
-                            k = ss
-                            if eobrun == 0:
+                            nonzero[block] = mask
+                            continue
+                        if eobrun == 0:
+                            while k <= se:
+                                entry = _symbol(data, pos, fast_ac, full_ac)
+                                if entry == 0:
+                                    errors = _note(err_pos, err_mcu, err_kind, errors, pos, unit, 1)
+                                    pos += 17
+                                    break
+                                pos += entry >> 8
+                                run = (entry & 255) >> 4
+                                size = entry & 15
+                                if size:
+                                    pos += 1
+                                    if size != 1:
+                                        errors = _note(err_pos, err_mcu, err_kind, errors, pos, unit, 2)
+                                elif run != 15:
+                                    eobrun = 1 << run
+                                    if run:
+                                        eobrun += _peek16(data, pos) >> (16 - run)
+                                        pos += run
+                                    break
                                 while k <= se:
-                                    entry = _symbol(data, pos, fast_ac, full_ac)
-                                    if entry == 0:
-                                        errors = _note(err_pos, err_mcu, err_kind, errors, pos, unit, 1)
-                                        pos += 17
-                                        break
-                                    pos += entry >> 8
-                                    run = (entry & 255) >> 4
-                                    size = entry & 15
-                                    value = np.int16(0)
-                                    if size:
-                                        if (data[pos >> 3] >> (7 - (pos & 7))) & 1:
-                                            value = plus
-                                        else:
-                                            value = minus
+                                    if (mask >> np.uint64(k)) & one:
                                         pos += 1
-                                        if size != 1:
-                                            errors = _note(err_pos, err_mcu, err_kind, errors, pos, unit, 2)
-                                    elif run != 15:
-                                        eobrun = 1 << run
-                                        if run:
-                                            eobrun += _peek16(data, pos) >> (16 - run)
-                                            pos += run
-                                        break
-                                    while k <= se:
-                                        if coefs[block, k] != 0:
-                                            if (data[pos >> 3] >> (7 - (pos & 7))) & 1:
-                                                if coefs[block, k] & plus == 0:
-                                                    if coefs[block, k] >= 0:
-                                                        coefs[block, k] += plus
-                                                    else:
-                                                        coefs[block, k] += minus
-                                            pos += 1
-                                        else:
-                                            if run == 0:
-                                                if value:
-                                                    coefs[block, k] = value
-                                                k += 1
-                                                break
-                                            run -= 1
+                                    elif run == 0:
+                                        if size:
+                                            mask |= one << np.uint64(k)
                                         k += 1
-                                    if pos > stop:
                                         break
-                            if eobrun > 0:
-                                while k <= se:
-                                    if coefs[block, k] != 0:
-                                        if (data[pos >> 3] >> (7 - (pos & 7))) & 1:
-                                            if coefs[block, k] & plus == 0:
-                                                if coefs[block, k] >= 0:
-                                                    coefs[block, k] += plus
-                                                else:
-                                                    coefs[block, k] += minus
-                                        pos += 1
+                                    else:
+                                        run -= 1
                                     k += 1
-                                eobrun -= 1
+                                if pos > stop:
+                                    break
+                            nonzero[block] = mask
+                        if eobrun > 0:
+                            if k <= se:
+                                pos += _ones((mask & upto) >> np.uint64(k))
+                            eobrun -= 1
             if pos > stop:
                 break
             done += 1

@@ -14,6 +14,8 @@ from jugal.formats.jpeg.parse import Entropy, Frame, HuffmanTable, Scan
 from jugal.kernels.jpeg import FAST_BITS, decode_progressive, decode_sequential, stuffed_offset
 
 _MAX_ERRORS = 4096
+#: Bytes whose bits can be counted in 32 bits.
+_NARROW = 1 << 28
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +51,7 @@ class Decoded:
     segments: Segments
     done: NDArray[np.int64]
     used: NDArray[np.int64]
-    unit_pos: NDArray[np.int64]
+    unit_pos: NDArray[np.int64] | NDArray[np.int32]
     errors: list[ScanError]
     error_count: int
 
@@ -78,7 +80,6 @@ class Picture:
     frame: Frame
     dc: list[NDArray[np.int32]]
     scans: list[Decoded]
-    coefs: NDArray[np.int16] | None = None
     layout: Layout | None = None
 
 
@@ -185,16 +186,14 @@ def decode(frame: Frame, scans: list[Scan], quant: dict[int, NDArray[np.uint16]]
     layout = Layout.of(frame)
     progressive = frame.marker == spec.PROGRESSIVE
     dc = np.zeros(layout.total, np.int32)
-    coefs = np.zeros((layout.total, 64), np.int16) if progressive else None
+    nonzero = np.zeros(layout.total, np.uint64) if progressive else None
     limits = _dc_limits(frame, quant)
-    decoded = [_decode_scan(frame, layout, scan, dc, coefs, limits, careful) for scan in scans]
-    if coefs is not None:
-        dc = coefs[:, 0].astype(np.int32)
+    decoded = [_decode_scan(frame, layout, scan, dc, nonzero, limits, careful) for scan in scans]
     planes = [
         dc[o : o + s * r].reshape(r, s)
         for o, s, r in zip(layout.offset.tolist(), layout.stride.tolist(), layout.rows.tolist(), strict=True)
     ]
-    return Picture(frame, planes, decoded, coefs, layout)
+    return Picture(frame, planes, decoded, layout)
 
 
 def _dc_limits(frame: Frame, quant: dict[int, NDArray[np.uint16]]) -> NDArray[np.int64]:
@@ -222,7 +221,7 @@ def _decode_scan(
     layout: Layout,
     scan: Scan,
     dc: NDArray,
-    coefs: NDArray | None,
+    nonzero: NDArray[np.uint64] | None,
     limits: NDArray[np.int64],
     careful: bool,
 ) -> Decoded:
@@ -245,13 +244,15 @@ def _decode_scan(
     h = np.array([1 if single else frame.components[i].h for i in indices], np.int64)
     v = np.array([1 if single else frame.components[i].v for i in indices], np.int64)
     stride, offset = layout.stride[indices], layout.offset[indices]
-    unit_pos = np.full(units, -1, np.int64)
+    # Of a large progressive picture with its many scans the places would else take more room than all the rest.
+    narrow = nonzero is not None and scan.entropy.length < _NARROW
+    unit_pos = np.full(units, -1, np.int32 if narrow else np.int64)
     done = np.zeros(segments.start.size, np.int64)
     used = np.zeros(segments.start.size, np.int64)
     err = [np.zeros(_MAX_ERRORS, np.int64) for _ in range(3)]
     clean = scan.entropy.clean
     common = (clean, segments.start, segments.end, segments.mcu, segments.count, units_x)
-    if coefs is None:
+    if nonzero is None:
         limit = limits[indices]
         count = decode_sequential(
             *common,
@@ -273,7 +274,7 @@ def _decode_scan(
         )
     else:
         count = decode_progressive(
-            *common, not single, h, v, dc_tab, ac_tab, fast, full, stride, offset, coefs,
+            *common, not single, h, v, dc_tab, ac_tab, fast, full, stride, offset, dc, nonzero,
             scan.ss, scan.se, scan.ah, scan.al, unit_pos, done, used, *err,
         )  # fmt: skip
     kept = min(int(count), _MAX_ERRORS)

@@ -214,6 +214,13 @@ def exif_broken() -> bytes:
     return put(data, at, b"\xff\xff\xff\x7f")
 
 
+def further_astray() -> bytes:
+    """A picture with an index of two more, and a segment put in between later."""
+    data = encode.with_further(healthy("jpeg"), [healthy("jpeg-progressive"), healthy("jpeg-restart")])
+    at = data.index(b"\xff\xe0")
+    return data[:at] + b"\xff\xfe\x00\x12made-up remark\0\0" + data[at:]
+
+
 def jpeg_spurious_marker() -> bytes:
     data = healthy("jpeg")
     return put(data, middle(data), b"\xff\xc4")
@@ -262,6 +269,7 @@ FIRES: dict[C, Callable[[], bytes]] = {
     C.JPEG_FOREIGN: lambda: put(healthy("jpeg"), middle(healthy("jpeg")), TEXT[:8192]),
     C.JPEG_BREAK: lambda: done("jpeg", "lost-cluster", 12),
     C.JPEG_EXIF: exif_broken,
+    C.JPEG_FURTHER: further_astray,
     C.JPEG_WALKED: jpeg_other_coding,
     C.JPEG_PREVIEW: lambda: encode.jpeg(riverbed(160, 120, 1), exif=encode.exif_of("Lurga M2", "2026:05:14 07:31:00", 1600, 1200)),
     C.PNG_SIGNATURE: lambda: put(healthy("png"), 1, b"pNG"),

@@ -60,6 +60,7 @@ class FindingCode(StrEnum):
     JPEG_FOREIGN = "jpeg.foreign", "Foreign bytes lie in the entropy-coded data."
     JPEG_BREAK = "jpeg.break", "The decoded picture breaks: from here on it is displaced or discoloured."
     JPEG_EXIF = "jpeg.exif", "The Exif data is damaged; the picture is not affected."
+    JPEG_FURTHER = "jpeg.further", "The index of further pictures does not lead to them."
     JPEG_WALKED = "jpeg.walked", "This coding is recognised and walked, not decoded."
     JPEG_PREVIEW = "jpeg.preview", "The picture is smaller than its Exif data says."
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import random
+import struct
 import tempfile
 import wave
 import zipfile
@@ -37,6 +38,22 @@ def jpeg(picture: Image.Image, **options: object) -> bytes:
     out = io.BytesIO()
     picture.save(out, "JPEG", **{"quality": 88, **options})
     return out.getvalue()
+
+
+def with_further(picture: bytes, others: list[bytes]) -> bytes:
+    """``picture`` with ``others`` behind it and the index of them (CIPA DC-007) in front."""
+    count = len(others) + 1
+    rows = struct.pack(">HHI4s", 0xB000, 7, 4, b"0100") + struct.pack(">HHII", 0xB001, 4, 1, count)
+    rows += struct.pack(">HHII", 0xB002, 7, 16 * count, 8 + 2 + 36 + 4)
+    length = 2 + 4 + 8 + 2 + 36 + 4 + 16 * count
+    sizes = [len(picture) + length + 2, *map(len, others)]
+    entries, at = b"", 0
+    for number, size in enumerate(sizes):
+        # Offsets count from the structure's byte-order mark, ten bytes into the file here.
+        entries += struct.pack(">IIIHH", 0x030000 if number == 0 else 0x010001, size, at - 10 if number else 0, 0, 0)
+        at += size
+    body = b"MPF\0MM\0*\0\0\0\x08\0\x03" + rows + bytes(4) + entries
+    return picture[:2] + b"\xff\xe2" + struct.pack(">H", length) + body + picture[2:] + b"".join(others)
 
 
 def jpeg_by_video_encoder(picture: Image.Image, quality: int = 3) -> bytes:

@@ -11,13 +11,14 @@ from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.damage import Damage, Verdicts, judge, spoiled_mask
 from jugal.formats.jpeg.decode import Picture, decode
 from jugal.formats.jpeg.estimate import WORTH, estimate
+from jugal.formats.jpeg.further import content_end
 from jugal.formats.jpeg.intervals import find_intervals
+from jugal.formats.jpeg.metadata import examine_metadata
 from jugal.formats.jpeg.parse import HuffmanTable, Scan, Structure
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.resync import find_mosaic
 from jugal.formats.jpeg.select import Selection, decodable, select, usable
-from jugal.formats.jpeg.thumbnail import dc_rgb, thumbnail_of
-from jugal.formats.tiff.exif import Exif, capture_data, read_exif
+from jugal.formats.jpeg.thumbnail import adobe_transform, dc_rgb, thumbnail_of
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Severity
@@ -57,6 +58,7 @@ def examine(subject: Subject, report: Report) -> None:
     selection = select(subject.source)
     structure = selection.structure
     _judge_main(subject, report, selection)
+    examine_metadata(subject, report, structure)
     if report.score is not None and report.score < 98:
         preview = largest_preview(subject, structure)
         if preview is not None:
@@ -68,7 +70,6 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     """Judges the main picture."""
     structure = selection.structure
     _segment_findings(subject, report, selection)
-    _metadata(subject, report, structure)
     if not usable(structure):
         _no_picture(subject, report, selection)
         return
@@ -98,7 +99,7 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     _strip(report, structure, verdicts)
     _regions(report, mask, frame.height)
     _anchors(report, picture)
-    rgb = dc_rgb(picture, structure, _adobe_transform(subject, structure))
+    rgb = dc_rgb(picture, structure, adobe_transform(subject, structure))
     report.thumbnail = thumbnail_of(rgb)
     if structure.missing_quant():
         shown = min(shown, 50.0)
@@ -192,49 +193,6 @@ def _segment_findings(subject: Subject, report: Report, selection: Selection) ->
                 FindingCode.JPEG_TABLES, Severity.FATAL, f"The quantisation table {ident} is missing.",
                 structure.scans[0].segment.start, structure.scans[0].segment.end,
             )  # fmt: skip
-
-
-def _metadata(subject: Subject, report: Report, structure: Structure) -> None:
-    """Exif capture data, and the state of the Exif block itself."""
-    for segment in structure.segments:
-        if segment.marker != spec.APP1:
-            continue
-        body = subject.source.read(segment.start + 4, segment.end - segment.start - 4)
-        if body[:4] != b"Exif":
-            continue
-        exif = read_exif(body[6:])
-        media = capture_data(exif)
-        report.media.update(media)
-        _exif_findings(subject, report, exif, segment.start, segment.end, body[6:])
-        frame = structure.frame
-        claimed = media.get("exif_width"), media.get("exif_height")
-        if frame and frame.width and all(isinstance(x, int) for x in claimed):
-            longest = max(int(x) for x in claimed)  # type: ignore[arg-type]
-            if longest > 1.5 * max(frame.width, frame.height):
-                report.add(
-                    FindingCode.JPEG_PREVIEW, Severity.NOTE,
-                    f"The picture is {frame.width} × {frame.height} pixels, its Exif data says {claimed[0]} × {claimed[1]}: "
-                    "this is a preview or a reduced copy.",
-                )  # fmt: skip
-        break
-
-
-def _exif_findings(subject: Subject, report: Report, exif: Exif, start: int, end: int, data: bytes) -> None:
-    fills = subject.blocks.fills_in_exact(start, end) if exif.problems else []
-    if exif.problems and (fills or not exif.directories):
-        report.add(FindingCode.JPEG_EXIF, Severity.MINOR, " ".join(exif.problems[:2]), start, end)
-    elif exif.problems:
-        report.add(FindingCode.JPEG_EXIF, Severity.NOTE, " ".join(exif.problems[:2]), start, end)
-    if exif.thumbnail and not exif.problems:
-        at, length = exif.thumbnail
-        if at + length <= len(data) and data[at : at + 2] != b"\xff\xd8" and length > 512:
-            report.add(
-                FindingCode.JPEG_EXIF,
-                Severity.NOTE,
-                "The embedded thumbnail is no picture.",
-                start + 10 + at,
-                start + 10 + at + length,
-            )
 
 
 def _no_picture(subject: Subject, report: Report, selection: Selection) -> None:
@@ -426,14 +384,15 @@ def _scan_findings(
             end,
             Cause.CUT_SHORT,
         )
-    if structure.eoi is not None and structure.end < size:
-        rest = size - structure.end
-        kind = "zeros or filler" if trailing_fill(subject, structure.end) else "bytes"
+    belongs = content_end(subject, structure)
+    if structure.eoi is not None and belongs < size:
+        rest = size - belongs
+        kind = "zeros or filler" if trailing_fill(subject, belongs) else "bytes"
         report.add(
             FindingCode.TAIL,
             Severity.NOTE,
             f"{rest:,} {kind} follow the complete picture.",
-            structure.end,
+            belongs,
             size,
         )
 
@@ -496,15 +455,6 @@ def _anchors(report: Report, picture: Picture) -> None:
         report.anchor(decoded.raw(places[known]), rows[known] / decoded.units)
 
 
-def _adobe_transform(subject: Subject, structure: Structure) -> int | None:
-    for segment in structure.segments:
-        if segment.marker == spec.APP14:
-            body = subject.source.read(segment.start + 4, 12)
-            if body[:5] == b"Adobe" and len(body) == 12:
-                return body[11]
-    return None
-
-
 def _plans(subject: Subject, report: Report, selection: Selection, shown: float, believable: bool) -> None:
     structure = selection.structure
     missing = structure.missing_tables()
@@ -551,5 +501,5 @@ def _plans(subject: Subject, report: Report, selection: Selection, shown: float,
                 report.plan("pad", "Fill the lost part with neutral grey to the full size and end the file.", shown)
             else:
                 report.plan("close", "End the file with the marker that is missing.", shown)
-        elif structure.end < subject.size:
+        elif content_end(subject, structure) < subject.size:
             report.plan("trim", "Cut the bytes after the picture away.", shown)

@@ -51,7 +51,7 @@ class Decoded:
     segments: Segments
     done: NDArray[np.int64]
     used: NDArray[np.int64]
-    unit_pos: NDArray[np.int64] | NDArray[np.int32]
+    unit_pos: NDArray[np.signedinteger]
     errors: list[ScanError]
     error_count: int
 
@@ -60,7 +60,7 @@ class Decoded:
         """Every unit was decoded without an error."""
         return self.error_count == 0 and int(self.done.sum()) == self.units
 
-    def raw(self, clean_bits: NDArray[np.int64] | list[int]) -> NDArray[np.int64]:
+    def raw(self, clean_bits: NDArray[np.signedinteger] | list[int]) -> NDArray[np.int64]:
         """Raw byte offsets of ascending bit positions in the unstuffed data."""
         return raw_offsets(self.scan.entropy, np.asarray(clean_bits, np.int64) >> 3)
 
@@ -246,7 +246,7 @@ def _decode_scan(
     stride, offset = layout.stride[indices], layout.offset[indices]
     # Of a large progressive picture with its many scans the places would else take more room than all the rest.
     narrow = nonzero is not None and scan.entropy.length < _NARROW
-    unit_pos = np.full(units, -1, np.int32 if narrow else np.int64)
+    unit_pos: NDArray[np.signedinteger] = np.full(units, -1, np.int32 if narrow else np.int64)
     done = np.zeros(segments.start.size, np.int64)
     used = np.zeros(segments.start.size, np.int64)
     err = [np.zeros(_MAX_ERRORS, np.int64) for _ in range(3)]

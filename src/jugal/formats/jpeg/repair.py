@@ -13,6 +13,8 @@ from jugal.formats.jpeg.check import entropy_guess
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.entropy import neutral_mcu, shifted_entropy, with_entropy
 from jugal.formats.jpeg.estimate import estimate_header
+from jugal.formats.jpeg.further import content_end
+from jugal.formats.jpeg.indexes import mend_exif, mend_index
 from jugal.formats.jpeg.intervals import restore_intervals
 from jugal.formats.jpeg.parse import Scan, Structure, read_entropy, walk
 from jugal.formats.jpeg.preview import largest_preview
@@ -38,9 +40,10 @@ def trim(subject: Subject, donor: Subject | None) -> RepairDraft:
     steps = []
     if structure.start:
         steps.append(f"Left out bytes 0 to {structure.start:,} before the picture.")
-    if structure.end < subject.size and structure.eoi is not None:
-        steps.append(f"Left out bytes {structure.end:,} to {subject.size:,} after the picture.")
-    pieces: list[Piece] = [ByteSpan(structure.start, structure.end)]
+    end = content_end(subject, structure)
+    if end < subject.size and structure.eoi is not None:
+        steps.append(f"Left out bytes {end:,} to {subject.size:,} after the picture.")
+    pieces: list[Piece] = [ByteSpan(structure.start, end)]
     if structure.eoi is None:
         pieces.append(_EOI)
         steps.append(f"Added the end-of-image marker at {structure.end:,}.")
@@ -313,4 +316,6 @@ REPAIRS = {
     "standard-tables": standard_tables,
     "donor-header": donor_header,
     "estimate-header": estimate_header,
+    "mend-exif": mend_exif,
+    "mend-index": mend_index,
 }

@@ -7,11 +7,23 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
+from jugal.formats.base import Subject
+from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.parse import Structure
 from jugal.model.result import Thumbnail
 
 MAX_SIDE = 256
+
+
+def adobe_transform(subject: Subject, structure: Structure) -> int | None:
+    """The colour transform that an Adobe segment names, None without one."""
+    for segment in structure.segments:
+        if segment.marker == spec.APP14:
+            body = subject.source.read(segment.start + 4, 12)
+            if body[:5] == b"Adobe" and len(body) == 12:
+                return body[11]
+    return None
 
 
 def dc_rgb(picture: Picture, structure: Structure, adobe_transform: int | None) -> NDArray[np.uint8]:

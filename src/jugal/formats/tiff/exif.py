@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 
 from jugal.model.result import MediaValue
 
-_SIZES = {
+#: Bytes of a value by its TIFF type.
+SIZES = {
     1: 1,
     2: 1,
     3: 2,
@@ -63,7 +64,7 @@ def read_value(data: bytes, kind: int, count: int, order: str) -> Value:
         return data.split(b"\0")[0].decode("utf-8", "replace").strip()
     if kind in (1, 6, 7):
         return data if count > 1 else (data[0] if data else b"")
-    size = _SIZES[kind]
+    size = SIZES[kind]
     values: list[int | float] = []
     for at in range(0, min(count, 64) * size, size):
         piece = data[at : at + size]
@@ -93,10 +94,10 @@ def read_directory(data: bytes, offset: int, order: str, problems: list[str], na
         entry = data[offset + 2 + 12 * i : offset + 14 + 12 * i]
         tag, kind = _number(entry[:2], order), _number(entry[2:4], order)
         items = _number(entry[4:8], order)
-        if kind not in _SIZES:
+        if kind not in SIZES:
             strange += 1
             continue
-        length = _SIZES[kind] * items
+        length = SIZES[kind] * items
         if length <= 4:
             raw = entry[8 : 8 + length]
         else:

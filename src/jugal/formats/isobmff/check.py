@@ -15,7 +15,7 @@ from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.cutting import kept_share, plan_cut
 from jugal.formats.isobmff.fragments import missing_ticks
 from jugal.formats.isobmff.heif import examine_items
-from jugal.formats.isobmff.movie import Movie, bad_spans, is_dense, read_movie
+from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.offsets import Step, apply_steps, find_steps
 from jugal.formats.isobmff.rebuild import media_span, stated_share
 from jugal.formats.isobmff.tables import Track
@@ -458,7 +458,7 @@ def _media_spans(subject: Subject, movie: Movie) -> list[tuple[int, int, int]]:
     high = min(subject.size, max(int((t.offsets + t.sizes).max()) for t in tracks))
     if high <= low:
         return []
-    return bad_spans(subject, ByteSpan(low, high), is_dense(movie))
+    return bad_spans(subject, movie, ByteSpan(low, high))
 
 
 _STATE_WORDS = {

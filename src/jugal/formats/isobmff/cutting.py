@@ -12,7 +12,7 @@ from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.index import TrackPlan, index_like
-from jugal.formats.isobmff.movie import Movie, bad_spans, is_dense, read_movie
+from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.tables import PCM_BYTES, Track
 from jugal.model.span import ByteSpan
 
@@ -100,7 +100,7 @@ def cut_to_good(subject: Subject, donor: Subject | None) -> RepairDraft:
 
 def _lost(subject: Subject, movie: Movie, tracks: list[Track]) -> list[NDArray[np.bool_]]:
     low, high = min(int(t.offsets.min()) for t in tracks), max(int((t.offsets + t.sizes).max()) for t in tracks)
-    spans = bad_spans(subject, ByteSpan(max(0, low), min(subject.size, max(low, high))), is_dense(movie))
+    spans = bad_spans(subject, movie, ByteSpan(max(0, low), min(subject.size, max(low, high))))
     return [
         payload.spread_to_sync(t, payload.inspect(subject, t, spans if t.kind == "video" else []).state != 0)
         for t in tracks

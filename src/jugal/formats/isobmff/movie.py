@@ -17,6 +17,8 @@ from jugal.model.span import ByteSpan, merge
 _MOOV_INNER = frozenset({b"mvhd", b"cmov", b"rmra", b"udta", b"trak", b"prfl", b"iods", b"uuid", b"meta"})
 #: Codecs whose frames never hold a whole sector of one byte value.
 DENSE = AVC | HEVC | {b"mp4a", b"mp4v", b"jpeg", b"s263", b"vp09", b"av01", b"alac"}
+#: Codecs whose own data are picture data of JPEG.
+_STUFFED = frozenset({b"jpeg", b"mjpa", b"mjpb", b"dmb1"})
 
 
 @dataclass(slots=True)
@@ -76,15 +78,17 @@ def _find_swallowed(subject: Subject, movie: Movie) -> None:
     movie.swallowed = Box(b"moof", at - 4, at + 4, last.end)
 
 
-def bad_spans(subject: Subject, span: ByteSpan, dense: bool) -> list[tuple[int, int, int]]:
+def bad_spans(subject: Subject, movie: Movie, span: ByteSpan) -> list[tuple[int, int, int]]:
     """Filled and foreign stretches of media data as (start, end, state)."""
+    dense = is_dense(movie)
     found = [(f.span.start, f.span.end, FILLED) for f in holes(subject, span, 512 if dense else 4096)]
     if dense:
         found += [(s.start, s.end, FOREIGN) for s in foreign_text(subject, span)]
         found += [
             (s.start, s.end, FOREIGN) for s in subject.blocks.patterns if s.start < span.end and s.end > span.start
         ]
-        found += [(s.start, s.end, FOREIGN) for s in _stuffed(subject, span)]
+        if not any(t.codec in _STUFFED for t in movie.tracks):
+            found += [(s.start, s.end, FOREIGN) for s in _stuffed(subject, span)]
     return sorted(found)
 
 

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from jugal.formats import pcm
 from jugal.formats.base import Subject
+from jugal.formats.isobmff.frames import check_frames
 from jugal.formats.isobmff.tables import PCM_BYTES, Track
 from jugal.kernels.nal import SHORT, walk_samples
 from jugal.model.span import ByteSpan
@@ -68,6 +69,9 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
             _coded_sound(subject, track, state)
         elif track.codec in MARKS:
             check_marks(subject, track.codec, track.offsets, track.sizes, state)
+            if track.codec == b"jpeg":
+                for number, at in check_frames(subject, track.offsets, track.sizes, np.flatnonzero(state == 0)).items():
+                    state[number], where[number] = FRAME, at
         elif track.codec in PCM_BYTES:
             _uncompressed(subject, track, state, where, spared)
     for start, end, kind in bad_spans:

@@ -14,10 +14,10 @@ from jugal.formats.jpeg.estimate import WORTH, estimate
 from jugal.formats.jpeg.further import content_end
 from jugal.formats.jpeg.intervals import find_intervals
 from jugal.formats.jpeg.metadata import examine_metadata
-from jugal.formats.jpeg.parse import HuffmanTable, Scan, Structure
+from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.resync import find_mosaic
-from jugal.formats.jpeg.select import Selection, decodable, select, usable
+from jugal.formats.jpeg.select import Selection, decodable, select, standard_scans, usable
 from jugal.formats.jpeg.thumbnail import adobe_transform, dc_rgb, thumbnail_of
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
@@ -26,31 +26,6 @@ from jugal.model.result import Region
 from jugal.model.strip import Matter
 
 _SHOWN_REGIONS = 12
-
-
-def standard_scans(structure: Structure) -> list[Scan]:
-    """The scans with the typical tables (Annex K) in place of missing ones."""
-    scans = []
-    for scan in structure.scans:
-        tables = {key: HuffmanTable(*table) for key, table in spec.ANNEX_K.items()} | scan.tables
-        for index, td, ta in scan.components:
-            chroma = 1 if index else 0
-            tables.setdefault(td, HuffmanTable(*spec.ANNEX_K[chroma]))
-            tables.setdefault(ta | 0x10, HuffmanTable(*spec.ANNEX_K[chroma | 0x10]))
-        scans.append(
-            Scan(
-                scan.segment,
-                scan.components,
-                scan.ss,
-                scan.se,
-                scan.ah,
-                scan.al,
-                tables,
-                scan.restart_interval,
-                scan.entropy,
-            )
-        )
-    return scans
 
 
 def examine(subject: Subject, report: Report) -> None:

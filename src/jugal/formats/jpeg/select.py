@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from jugal.binary.source import Source
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.parse import Structure, salvage, soi_positions, walk
+from jugal.formats.jpeg.parse import HuffmanTable, Scan, Structure, salvage, soi_positions, walk
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,3 +69,28 @@ def select(source: Source) -> Selection:
     # Among pictures of like size the one found by its own start is the better witness.
     best = max(good, key=lambda c: (c.entropy_bytes * (1.0 if not c.salvaged else 0.9), -c.start))
     return Selection(best, False, tuple(starts))
+
+
+def standard_scans(structure: Structure) -> list[Scan]:
+    """The scans with the typical tables (Annex K) in place of missing ones."""
+    scans = []
+    for scan in structure.scans:
+        tables = {key: HuffmanTable(*table) for key, table in spec.ANNEX_K.items()} | scan.tables
+        for index, td, ta in scan.components:
+            chroma = 1 if index else 0
+            tables.setdefault(td, HuffmanTable(*spec.ANNEX_K[chroma]))
+            tables.setdefault(ta | 0x10, HuffmanTable(*spec.ANNEX_K[chroma | 0x10]))
+        scans.append(
+            Scan(
+                scan.segment,
+                scan.components,
+                scan.ss,
+                scan.se,
+                scan.ah,
+                scan.al,
+                tables,
+                scan.restart_interval,
+                scan.entropy,
+            )
+        )
+    return scans

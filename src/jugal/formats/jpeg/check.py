@@ -17,6 +17,7 @@ from jugal.formats.jpeg.metadata import examine_metadata
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.resync import find_mosaic
+from jugal.formats.jpeg.scans import find_cuts, stops_decoders
 from jugal.formats.jpeg.select import Selection, decodable, select, standard_scans, usable
 from jugal.formats.jpeg.thumbnail import adobe_transform, dc_rgb, thumbnail_of
 from jugal.model import scoring
@@ -79,10 +80,15 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     if structure.missing_quant():
         shown = min(shown, 50.0)
     # Common decoders put the typical tables in where none are given, so that alone keeps no viewer from opening it.
-    broken = picture.frame.marker == spec.PROGRESSIVE and bool(structure.bad_segments)
+    stopped = stops_decoders(structure)
+    broken = stopped or (picture.frame.marker == spec.PROGRESSIVE and bool(structure.bad_segments))
     opens = selection.opens and not structure.missing_quant() and not broken and (not missing or believable)
     report.score = shown if opens else scoring.UNOPENABLE
     report.attainable = report.score
+    cuts = find_cuts(picture, verdicts.damages)
+    if cuts is not None and (stopped or cuts.kept > shown + 1):
+        report.plan("cut-scans", "Keep each scan up to its first damage; what it would refine stays coarse.", cuts.kept)
+        report.attainable = max(report.attainable, cuts.kept)
     _plans(subject, report, selection, shown, believable)
     if opens and verdicts.damages and shown < 98:
         mosaic = find_mosaic(subject, structure, picture)

@@ -19,6 +19,7 @@ from jugal.formats.jpeg.intervals import restore_intervals
 from jugal.formats.jpeg.parse import Scan, Structure, read_entropy, walk
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.resync import resync
+from jugal.formats.jpeg.scans import cut_scans
 from jugal.formats.jpeg.select import decodable, select, usable
 from jugal.kernels.jpeg import pack_bits
 from jugal.model.span import ByteSpan
@@ -316,6 +317,7 @@ REPAIRS = {
     "standard-tables": standard_tables,
     "donor-header": donor_header,
     "estimate-header": estimate_header,
+    "cut-scans": cut_scans,
     "mend-exif": mend_exif,
     "mend-index": mend_index,
 }

@@ -1,0 +1,120 @@
+"""Pictures of several scans: each scan kept as far as it is good, so that what it refines is left as it was before.
+
+A decoder that finds a scan ended early leaves the rest of it as the scans before made it (T.81 G.1.2). What comes behind
+damage in a scan would only add noise, and a later scan that counts its correction bits by the coefficients of an earlier
+one cannot be read where that one is cut.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from jugal.binary.output import Piece
+from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.damage import Damage, judge, spoiled_mask
+from jugal.formats.jpeg.decode import Decoded, Picture, decode
+from jugal.formats.jpeg.parse import Structure
+from jugal.formats.jpeg.select import decodable, select
+from jugal.kernels.jpeg import pack_bits
+from jugal.model import scoring
+from jugal.model.codes import FindingCode
+from jugal.model.span import ByteSpan
+
+
+@dataclass(frozen=True, slots=True)
+class Cuts:
+    """How many units of each scan are kept, and the share of the picture, 0..100, that is shown rightly then."""
+
+    limits: tuple[int, ...]
+    kept: float
+
+
+def stops_decoders(structure: Structure) -> bool:
+    """A marker that no decoder knows interrupts a scan that others follow: most decoders give the whole picture up."""
+    if structure.frame is None or (structure.frame.marker != spec.PROGRESSIVE and len(structure.scans) < 2):
+        return False
+    for scan in structure.scans:
+        codes = scan.entropy.mark_code
+        if bool((((codes > 1) & (codes < 0xC0)) | (codes == 0xC8) | ((codes >= 0xF0) & (codes < 0xFE))).any()):
+            return True
+    return False
+
+
+def find_cuts(picture: Picture, damages: list[Damage]) -> Cuts | None:
+    """Where the scans of a progressive picture are to be cut; None where there is nothing to gain by it."""
+    if picture.frame.marker != spec.PROGRESSIVE or len(picture.scans) < 2 or not damages:
+        return None
+    limits: list[int] = []
+    for number, decoded in enumerate(picture.scans):
+        limit = min((d.first for d in damages if d.scan == number and not d.detail), default=decoded.units)
+        if decoded.scan.ss and decoded.scan.ah:
+            before = [
+                limits[n]
+                for n, other in enumerate(picture.scans[:number])
+                if other.scan.ss and other.scan.components[0][0] == decoded.scan.components[0][0]
+                and other.scan.ss <= decoded.scan.se and decoded.scan.ss <= other.scan.se
+            ]  # fmt: skip
+            limit = min([limit, *before])
+        limits.append(limit)
+    if not limits[0]:
+        return None
+    cut = [
+        Damage(n, limit, picture.scans[n].units, FindingCode.JPEG_SHORT, 0, 0)
+        for n, limit in enumerate(limits)
+        if limit < picture.scans[n].units
+    ]
+    if not cut:
+        return None
+    return Cuts(tuple(limits), scoring.share(float(1.0 - spoiled_mask(picture, cut).mean()), 1.0))
+
+
+def cut_scans(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """All scans up to the first damage in each, with the segments between them as they are."""
+    structure = select(subject.source).structure
+    if not decodable(structure) or structure.frame is None:
+        raise RepairImpossible("No picture that can be decoded was found in the file.")
+    picture = decode(structure.frame, structure.scans, structure.quant)
+    cuts = find_cuts(picture, judge(subject, structure, picture).damages)
+    if cuts is None:
+        raise RepairImpossible("No scan of the picture can be cut to what is good of it.")
+    pieces: list[Piece] = [b"\xff\xd8"]
+    steps: list[str] = []
+    bad = {s.start for s in structure.bad_segments}
+    numbers = {scan.segment.start: n for n, scan in enumerate(structure.scans)}
+    for segment in structure.segments:
+        number = numbers.get(segment.start)
+        if segment.start in bad:
+            continue
+        if number is None:
+            pieces.append(ByteSpan(segment.start, segment.end))
+            continue
+        limit, decoded = cuts.limits[number], picture.scans[number]
+        if limit == 0:
+            steps.append(f"Left out scan {number + 1}, which is damaged from its start.")
+            continue
+        pieces.append(ByteSpan(segment.start, segment.end))
+        pieces += _entropy(decoded, limit)
+        if limit < decoded.units:
+            steps.append(f"Kept {limit:,} of {decoded.units:,} units of scan {number + 1}.")
+    pieces.append(b"\xff\xd9")
+    return RepairDraft(tuple(pieces), tuple(steps), kept=cuts.kept)
+
+
+def _entropy(decoded: Decoded, limit: int) -> list[Piece]:
+    """The entropy-coded data of the first ``limit`` units, unchanged but for the padding of the last byte."""
+    entropy = decoded.scan.entropy
+    if limit >= decoded.units:
+        return [ByteSpan(entropy.start, entropy.end)]
+    segments = decoded.segments
+    last = max(0, int(np.searchsorted(segments.mcu, limit, "right")) - 1)
+    first = int(segments.start[last])
+    stop = int(decoded.unit_pos[limit])
+    if stop < 8 * first:
+        # The unit was never reached: the segment before it is whole.
+        stop = 8 * first
+    keep = int(decoded.raw([8 * first])[0])
+    bits = np.unpackbits(entropy.clean[first : (stop >> 3) + 1])[: stop - 8 * first]
+    return [ByteSpan(entropy.start, keep), pack_bits(bits)] if bits.size else [ByteSpan(entropy.start, keep)]

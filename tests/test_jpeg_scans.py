@@ -1,0 +1,95 @@
+"""Progressive pictures with a damaged scan: what decoders give up is said, and each scan is kept as far as it is good."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from bench.measure import share
+
+from conftest import examine
+from jugal.binary.source import Source
+from jugal.engine.examine import examine_file
+from jugal.engine.repair import repair_file
+from jugal.formats.jpeg.decode import decode
+from jugal.formats.jpeg.parse import walk
+from jugal.formats.jpeg.scans import stops_decoders
+from jugal.model.result import Verdict
+from jugal.samples import encode
+from jugal.samples.scenes import riverbed
+
+
+@pytest.fixture(scope="module", params=["colour", "grey", "fine"])
+def picture(request: pytest.FixtureRequest) -> bytes:
+    scene = riverbed(900, 700, 31)
+    if request.param == "grey":
+        return encode.jpeg(scene.convert("L"), progressive=True, quality=88)
+    return encode.jpeg(scene, progressive=True, quality=88, subsampling=0 if request.param == "fine" else 2)
+
+
+def with_bytes(data: bytes, number: int, part: float, new: bytes) -> bytes:
+    """``new`` laid over the entropy-coded data of scan ``number``, ``part`` of the way in."""
+    entropy = walk(Source.from_bytes(data), 0).scans[number].entropy
+    at = entropy.start + int(part * (entropy.end - entropy.start))
+    return data[:at] + new + data[at + len(new) :]
+
+
+@pytest.mark.parametrize("number", [1, 2, -1])
+def test_a_marker_no_decoder_knows_is_taken_out_with_what_follows_it(
+    picture: bytes, number: int, tmp_path: Path
+) -> None:
+    sick = with_bytes(picture, number, 0.5, b"\xff\x31")
+    assert (share("jpeg", picture, sick) or 0.0) < 5
+    path = tmp_path / "a.jpg"
+    path.write_bytes(sick)
+    found = examine_file(path)
+    assert found.score == 2 and found.verdict is Verdict.REPAIRABLE
+    outcome = repair_file(found, tmp_path / "out")
+    assert outcome.output and outcome.method in ("cut-scans", "rebuild-header")
+    truth = share("jpeg", picture, Path(outcome.output).read_bytes())
+    assert truth is not None and truth >= (outcome.score_after or 100.0) - 1
+    assert truth > 60
+
+
+def test_a_cut_scan_keeps_what_was_good_of_it_bit_for_bit(picture: bytes, tmp_path: Path) -> None:
+    path = tmp_path / "a.jpg"
+    path.write_bytes(with_bytes(picture, -1, 0.4, b"\xff\x31" + bytes(40)))
+    outcome = repair_file(examine_file(path), tmp_path / "out", method="cut-scans", rounds=1)
+    assert outcome.output, outcome.error
+    before, after = (walk(Source.from_bytes(d), 0) for d in (picture, Path(outcome.output).read_bytes()))
+    assert len(before.scans) == len(after.scans) and before.frame is not None
+    for one, other in zip(before.scans[:-1], after.scans[:-1], strict=True):
+        assert bytes(one.entropy.clean[: one.entropy.length]) == bytes(other.entropy.clean[: other.entropy.length])
+    kept = after.scans[-1].entropy.length - 1
+    assert kept > 0.3 * before.scans[-1].entropy.length
+    assert bytes(after.scans[-1].entropy.clean[:kept]) == bytes(before.scans[-1].entropy.clean[:kept])
+
+
+def test_known_markers_and_single_scans_stop_nobody(picture: bytes) -> None:
+    assert not stops_decoders(walk(Source.from_bytes(picture), 0))
+    baseline = encode.jpeg(riverbed(400, 300, 5))
+    sick = with_bytes(baseline, 0, 0.5, b"\xff\x31")
+    assert not stops_decoders(walk(Source.from_bytes(sick), 0))
+    assert (examine(sick).score or 0.0) > 20
+
+
+def test_progressive_dc_values_are_those_of_an_independent_decoder(picture: bytes) -> None:
+    """The mean of each block as decoded by ordinary means is the DC value that we follow."""
+    import io
+
+    from PIL import Image
+
+    structure = walk(Source.from_bytes(picture), 0)
+    assert structure.frame is not None
+    decoded = decode(structure.frame, structure.scans, structure.quant)
+    assert all(scan.complete for scan in decoded.scans)
+    with Image.open(io.BytesIO(picture)) as opened:
+        luma = np.asarray(
+            opened.convert("L") if opened.mode == "L" else opened.convert("YCbCr").getchannel(0), np.float64
+        )
+    rows, columns = luma.shape[0] // 8, luma.shape[1] // 8
+    means = luma[: 8 * rows, : 8 * columns].reshape(rows, 8, columns, 8).mean(axis=(1, 3))
+    step = float(structure.quant[structure.frame.components[0].tq][0])
+    ours = decoded.dc[0][:rows, :columns] * step / 8 + 128
+    assert np.abs(np.clip(ours, 0, 255) - means).max() < 4

@@ -15,6 +15,10 @@ from numpy.typing import NDArray
 from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.parse import Structure
 
+#: How much rougher than elsewhere a picture may go on across a step.
+_CONTINUES = 1.4
+#: MCUs that may be misread before decoding is in step again.
+_MISREAD = 4
 _CAP = 60.0  # levels; one sharp edge in the picture shall not outweigh a row
 
 
@@ -114,8 +118,9 @@ def find_break(
 def find_level_step(planes: list[NDArray[np.float32]]) -> int | None:
     """An MCU from which on one component is off by a constant, to the end of the row and into the next; else None.
 
-    One flipped bit in a DC difference does this without any error. Only steps that start inside a row, that are
-    the same all along and of which nothing shows left of it or a row later are believed.
+    One flipped bit in a DC difference does this without any error; a few MCUs misread do it to several components.
+    Only steps that start inside a row, that are the same all along and of which nothing shows left of it or a row later
+    are believed, and steps of several components only where the picture goes on across them as it does elsewhere.
     """
     width = planes[0].shape[1]
     if width < 24 or planes[0].size < 6 * width:
@@ -124,10 +129,13 @@ def find_level_step(planes: list[NDArray[np.float32]]) -> int | None:
     for plane in planes[:3]:
         flat = plane.reshape(-1).astype(np.float64)
         for start in _stair_candidates(flat, width):
+            if _is_flat(planes, width, start):
+                continue
             level = _stair_level(flat, width, start)
             # One flipped bit shifts one component; an object that begins there shows in the others too.
             others = [p.reshape(-1) for p in planes[:3] if p is not plane]
-            if any(_moves_too(other, width, start, level) for other in others):
+            moved = any(_moves_too(other, width, start, level) for other in others)
+            if moved and not _goes_on(planes, width, start):
                 continue
             if level > 0 and (best is None or level > best[0]):
                 best = (level, start)
@@ -161,6 +169,15 @@ def _stair_candidates(flat: NDArray[np.float64], width: int, most: int = 12) -> 
     return [int(at[i]) for i in chosen]
 
 
+def _is_flat(planes: list[NDArray[np.float32]], width: int, start: int) -> bool:
+    """A flat stretch in all components, or one below it, is a part of the subject or a filled gap."""
+    runs = [
+        [float((np.diff(p.reshape(-1)[begin : begin + width]) == 0).mean()) for p in planes[:3]]
+        for begin in (start, start - width)
+    ]
+    return any(min(shares) > 0.5 for shares in runs)
+
+
 def _moves_too(flat: NDArray[np.float32], width: int, start: int, level: float) -> bool:
     """Whether another component changes against the row above where a stair was found."""
     row_end = start - start % width + width
@@ -172,13 +189,38 @@ def _moves_too(flat: NDArray[np.float32], width: int, start: int, level: float) 
     )
 
 
+def _goes_on(planes: list[NDArray[np.float32]], width: int, start: int) -> bool:
+    """Every component continues across the stair at ``start`` but for a constant: it is the picture at other levels.
+
+    What begins at an edge of the subject is another thing than what was above it, and does not continue it.
+    """
+    row, column = divmod(start, width)
+    rows = planes[0].shape[0]
+    near = [n for n in range(row - 4, row + 6) if 0 < n < rows and n not in (row, row + 1)]
+    for plane in planes[:3]:
+        flat = plane.reshape(-1).astype(np.float64)
+        vertical = flat[width:] - flat[:-width]
+        here, following = (vertical[n * width : (n + 1) * width] for n in (row - 1, row))
+        parts = here[column:], following[:column]
+        rough = _spread(np.concatenate([x - np.median(x) for x in parts]))
+        elsewhere = [vertical[(n - 1) * width : n * width] for n in near]
+        if rough > _CONTINUES * float(np.median([_spread(x - np.median(x)) for x in elsewhere])) + 0.3:
+            return False
+        step = abs(float(np.median(np.concatenate(parts))))
+        usual = float(np.median([abs(np.median(x)) for x in elsewhere]))
+        quiet = max(abs(float(np.median(x))) for x in (here[:column], following[column:]))
+        if quiet > max(1.5, 0.25 * step, 2.5 * usual):
+            return False
+    return True
+
+
+def _spread(values: NDArray[np.float64]) -> float:
+    return 1.4826 * float(np.median(np.abs(values)))
+
+
 def _stair_level(flat: NDArray[np.float64], width: int, start: int) -> float:
     """The step's height in levels where all marks of a stair are there, else 0."""
     row, column = divmod(start, width)
-    for begin in (start, start - width):
-        # A flat stretch, or one below it, is a part of the subject or a filled gap, not a picture at another level.
-        if float((np.diff(flat[begin : begin + width]) == 0).mean()) > 0.5:
-            return 0.0
 
     def vertical(number: int) -> NDArray[np.float64]:
         return flat[number * width : (number + 1) * width] - flat[(number - 1) * width : number * width]
@@ -194,7 +236,10 @@ def _stair_level(flat: NDArray[np.float64], width: int, start: int) -> float:
     same = min(p * np.sign(middle) for p in parts) > 0.7 * max(abs(p) for p in parts)
     steady = float(np.median(np.abs(inside - middle))) < 0.75 * level
     usual = float(np.median(np.abs(np.diff(flat[start - width : start + width]))))
-    begins = abs(float(flat[start] - flat[start - 1]) - middle) < 0.5 * level + 3.0 * usual
+    # Where a few MCUs were misread the step is not there at once.
+    begins = any(
+        abs(float(flat[start + k] - flat[start - 1]) - middle) < 0.5 * level + 3.0 * usual for k in range(_MISREAD)
+    )
     return (
         level
         if level > 5.0 and level > 10.0 * max(error, 0.2) and quiet < 0.45 * level and same and steady and begins

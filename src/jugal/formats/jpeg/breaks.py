@@ -17,6 +17,8 @@ from jugal.formats.jpeg.parse import Structure
 
 #: How much rougher than elsewhere a picture may go on across a step.
 _CONTINUES = 1.4
+#: Rows that show a seam on each side of where it begins, and how much its MCUs contrast, in medians of the picture.
+_SEAM_ROWS, _SEAM_CONTRAST = 6, 1.7
 #: MCUs that may be misread before decoding is in step again.
 _MISREAD = 4
 _CAP = 60.0  # levels; one sharp edge in the picture shall not outweigh a row
@@ -113,6 +115,33 @@ def find_break(
     early = np.flatnonzero(ranked >= 0.5 * ranked[best])
     best = int(early[0]) + int(np.argmax(ranked[early[0] : early[0] + max(2, width // 4)]))
     return Break(int(at[best]), float(gain[best]), usual)
+
+
+def find_seam(planes: list[NDArray[np.float32]], rows: int) -> int | None:
+    """The first of the ``rows`` decoded rows from which on the picture's own left and right edge meet inside it.
+
+    What is displaced by some MCUs carries the picture's edges along: one column of MCUs then contrasts with its
+    neighbour in nearly every row to the end, and in none before. Edges of the subject do not begin at once and never end.
+    """
+    width = planes[0].shape[1]
+    if width < 8 or rows < 2 * _SEAM_ROWS:
+        return None
+    contrast = np.zeros((rows, width - 1), np.float64)
+    for plane in planes[:3]:
+        across = np.abs(np.diff(plane[:rows].astype(np.float64), axis=1))
+        usual = max(0.7, float(np.median(across)))
+        contrast += np.minimum(across / usual, 4.0)
+    strong = contrast > _SEAM_CONTRAST * float(np.median(contrast))
+    # How many rows are strong up to each, with a row of zeros in front.
+    total = np.concatenate((np.zeros((1, width - 1)), np.cumsum(strong, axis=0)))
+    best, chosen = 0.0, None
+    for row in range(_SEAM_ROWS, rows - _SEAM_ROWS + 1):
+        below = (total[rows] - total[row]) / (rows - row)
+        above = (total[row] - total[max(0, row - 24)]) / (row - max(0, row - 24))
+        gain = np.where((below >= 0.75) & (above <= 0.4) & strong[row], (below - above) * (rows - row) ** 0.5, 0.0)
+        if gain.max() > best:
+            best, chosen = float(gain.max()), row
+    return chosen
 
 
 def find_level_step(planes: list[NDArray[np.float32]]) -> int | None:

@@ -11,7 +11,7 @@ from jugal.binary.blocks import Fill
 from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.breaks import find_break, find_level_step, level_offset, level_planes
+from jugal.formats.jpeg.breaks import Break, find_break, find_level_step, find_seam, level_offset, level_planes
 from jugal.formats.jpeg.decode import Decoded, Picture, raw_offsets
 from jugal.formats.jpeg.parse import Structure
 from jugal.model.codes import FindingCode
@@ -213,6 +213,8 @@ def _judge_scan(
             near = errors or structure.eoi is None
             low = int(np.searchsorted(sampled_units, noticed_byte - _SEARCH_BYTES)) if near else first
             found = find_break(planes, max(first, low), min(noticed_unit + 1, first + done), sampled_units)
+            if not errors:
+                found = _by_seam(planes, found, first + done, sampled_units)
             if found is not None and found.marked(certain=bool(errors) or short):
                 damage.first = found.unit
                 damage.start = damage.end = int(sampled_units[found.unit])
@@ -229,6 +231,18 @@ def _judge_scan(
         result.damages.append(damage)
     _lost_intervals(result, structure, number, decoded, bounds)
     result.damages.sort(key=lambda d: (d.scan, d.first))
+
+
+def _by_seam(
+    planes: list[NDArray[np.float32]], found: Break | None, done: int, byte_at: NDArray[np.int64]
+) -> Break | None:
+    """The break at which a seam begins where that lies before the one ``found``."""
+    width = planes[0].shape[1]
+    row = find_seam(planes, done // width)
+    if row is None or (found is not None and found.unit < (row + 1) * width):
+        return found
+    near = find_break(planes, (row - 1) * width, (row + 1) * width, byte_at)
+    return Break(near.unit if near is not None else row * width, 1.0, 0.0)
 
 
 def _all_sound(decoded: Decoded) -> bool:

@@ -452,6 +452,9 @@ def _plans(subject: Subject, report: Report, selection: Selection, shown: float,
     broken = structure.frame is not None and structure.frame.marker == spec.PROGRESSIVE and bool(structure.bad_segments)
     if not selection.opens or missing or broken:
         reachable = shown if believable else 10.0
+        if missing and structure.frame is not None and structure.frame.marker == spec.PROGRESSIVE:
+            # Such scans have tables of their own always: the typical ones do not even have all their symbols.
+            return
         if missing:
             report.plan(
                 "standard-tables",

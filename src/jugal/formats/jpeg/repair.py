@@ -24,6 +24,7 @@ from jugal.formats.jpeg.select import decodable, select, usable
 from jugal.kernels.jpeg import pack_bits
 from jugal.model.span import ByteSpan
 
+_SECTOR = 512
 _RESTART = re.compile(rb"\xff+[\xd0-\xd7]")
 _SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 
@@ -191,7 +192,8 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     best: tuple[int, int, int, int] | None = None
     total = frame.mcus_x * frame.mcus_y
     for start in dict.fromkeys(starts):
-        if start >= subject.size:
+        # Zeros may decode without an error, but what they decode to is nothing of the picture.
+        if start >= subject.size or any(f.span.start <= start < f.span.end for f in subject.blocks.fills):
             continue
         decoded = _trial(subject, model, start, 0)
         if decoded == total:
@@ -213,6 +215,8 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     if best is None or best[0] < 2:
         raise RepairImpossible("With this donor's tables the data does not decode.")
     _, start, shift, late = best
+    # Data that begin at a sector's border were overwritten up to there, and their first part is lost with the header.
+    late = late or (start == guess and start % _SECTOR == 0 and not own.scans)
     if not late:
         end = read_entropy(subject.source, start).end
         return RepairDraft(

@@ -1,48 +1,23 @@
-"""HEIF items (ISO/IEC 23008-12, ISO/IEC 14496-12 clause 8.11): HEIC and AVIF still pictures."""
+"""HEIC and AVIF still pictures (ISO/IEC 23008-12): every item's place and the chain of units in it."""
 
 from __future__ import annotations
 
+import numpy as np
+
 from jugal.formats.base import Report, Subject
-from jugal.formats.fills import holes
+from jugal.formats.fills import foreign_text, holes
 from jugal.formats.isobmff.boxes import Box, Tree
+from jugal.formats.isobmff.items import Item, read_items
+from jugal.kernels.nal import walk_samples
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Severity
 from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter
 
-_MAX_EXTENTS = 100_000
-
-
-def item_extents(data: bytes) -> list[tuple[int, int, int, int]] | None:
-    """(item, construction method, offset, length) per extent of an ``iloc`` body; None where it is cut short."""
-    if len(data) < 8:
-        return None
-    version = data[0]
-    offset_size, length_size = data[4] >> 4, data[4] & 15
-    base_size, index_size = data[5] >> 4, data[5] & 15 if version in (1, 2) else 0
-    at = 6
-
-    def take(width: int) -> int:
-        nonlocal at
-        value = int.from_bytes(data[at : at + width], "big")
-        at += width
-        return value
-
-    extents: list[tuple[int, int, int, int]] = []
-    count = take(2 if version < 2 else 4)
-    for _ in range(min(count, _MAX_EXTENTS)):
-        item = take(2 if version < 2 else 4)
-        method = take(2) & 15 if version in (1, 2) else 0
-        take(2)
-        base = take(base_size)
-        for _ in range(min(take(2), _MAX_EXTENTS)):
-            take(index_size)
-            offset, length = take(offset_size), take(length_size)
-            extents.append((item, method, base + offset, length))
-            if at > len(data) or len(extents) > _MAX_EXTENTS:
-                return None
-    return extents
+_ZERO_RUN = 8
+#: Open bitstream units of AV1 that may begin an item or follow in it (AV1 6.2.2).
+_OBU_KINDS = frozenset({1, 2, 3, 4, 5, 6, 7, 8, 15})
 
 
 def _size_of_primary(subject: Subject, meta: Box) -> tuple[int, int] | None:
@@ -57,13 +32,12 @@ def _size_of_primary(subject: Subject, meta: Box) -> tuple[int, int] | None:
 
 
 def examine_items(subject: Subject, report: Report, tree: Tree, meta: Box) -> None:
-    """Judges the items of a still picture: every extent inside the file, free of holes."""
+    """Judges a still picture by the items it is made of; damage to others is minor."""
     size = _size_of_primary(subject, meta)
     if size:
         report.media.update(width=size[0], height=size[1])
-    iloc = meta.child(b"iloc")
-    extents = item_extents(subject.source.read(iloc.body, min(iloc.end - iloc.body, 1 << 22))) if iloc else None
-    if not extents:
+    items = read_items(subject.source, meta)
+    if items is None:
         report.add(
             FindingCode.MP4_TABLES,
             Severity.FATAL,
@@ -73,36 +47,130 @@ def examine_items(subject: Subject, report: Report, tree: Tree, meta: Box) -> No
         )
         report.score = report.attainable = 0.0
         return
-    placed = [e for e in extents if e[1] == 0]
-    total = sum(e[3] for e in placed)
-    bad = 0
-    for item, _, offset, length in placed:
+    picture = [i for i in items.picture() if i.extents]
+    parts = {i.ident for i in picture} or {i.ident for i in items.by_ident.values()}
+    if len(picture) > 1:
+        report.media["tiles"] = len(picture)
+    good = total = 0.0
+    for item in items.by_ident.values():
+        if not item.extents:
+            continue
+        own = item.ident in parts
+        label = f"item {item.ident}" if own else items.role(item.ident)
+        for offset, length in item.extents:
+            report.mark(offset, min(offset + length, subject.size), Matter.PAYLOAD if own else Matter.STRUCTURE, label)
+        share = _judge(subject, report, item, own, label)
+        if own:
+            # Tiles are of one size; each shows as far as it reads.
+            good += share
+            total += 1
+    report.score = report.attainable = scoring.share(good, total)
+    report.add(FindingCode.STATISTICS_ONLY, Severity.NOTE, "The coded items were followed unit by unit, not decoded.")
+
+
+def _judge(subject: Subject, report: Report, item: Item, own: bool, label: str) -> float:
+    """Share of the item before its first fault, 0..1; the fault becomes a finding."""
+    severity = Severity.MAJOR if own else Severity.MINOR
+    done = 0
+    for offset, length in item.extents:
+        end = min(offset + length, subject.size)
         if offset + length > subject.size:
             missing = offset + length - max(offset, subject.size)
-            bad += missing
             report.add(
-                FindingCode.MP4_OUTSIDE,
-                Severity.MAJOR,
-                f"{missing:,} bytes of item {item} lie past the end of the file.",
-                subject.size,
-                subject.size,
-                Cause.CUT_SHORT,
+                FindingCode.MP4_OUTSIDE, severity, f"{missing:,} bytes of the {label} lie past the end of the file.",
+                subject.size, subject.size, Cause.CUT_SHORT,
+            )  # fmt: skip
+        fault = _first_fault(subject, item, offset, end, cut=end < offset + length) if offset < end else None
+        if fault is not None:
+            at, code, sentence, stop, cause = fault
+            report.add(code, severity, sentence.format(label), at, stop, cause)
+            report.mark(at, stop, Matter.HOLE if code is FindingCode.MP4_HOLE else Matter.FOREIGN)
+            return (done + at - offset) / max(1, item.size)
+        if end < offset + length:
+            return (done + max(0, end - offset)) / max(1, item.size)
+        done += length
+    return 1.0
+
+
+def _first_fault(
+    subject: Subject, item: Item, start: int, end: int, cut: bool
+) -> tuple[int, FindingCode, str, int, Cause | None] | None:
+    """The first place of an extent that is filled, foreign or breaks the chain of its units, which ends early in a cut one."""
+    span = ByteSpan(start, end)
+    faults: list[tuple[int, FindingCode, str, int, Cause | None]] = [
+        (f.span.start, FindingCode.MP4_HOLE, "A filled run lies in the {}.", f.span.end, Cause.UNREADABLE)
+        for f in holes(subject, span)[:1]
+    ]
+    if item.kind in (b"hvc1", b"av01", b"avc1"):
+        foreign = [s for s in (*foreign_text(subject, span), *subject.blocks.patterns) if s.clip(span).length]
+        faults += [
+            (
+                max(s.start, start),
+                FindingCode.MP4_SAMPLE,
+                "Foreign bytes lie in the {}.",
+                min(s.end, end),
+                Cause.OVERWRITTEN,
             )
-        end = min(offset + length, subject.size)
-        if offset >= end:
-            continue
-        report.mark(offset, end, Matter.PAYLOAD, f"item {item}")
-        for fill in holes(subject, ByteSpan(offset, end)):
-            bad += end - fill.span.start
-            report.add(
-                FindingCode.MP4_HOLE,
-                Severity.MAJOR,
-                f"A filled run lies in item {item}.",
-                fill.span.start,
-                fill.span.end,
-                Cause.UNREADABLE,
-            )
-            report.mark(fill.span.start, fill.span.end, Matter.HOLE)
-            break
-    report.score = report.attainable = scoring.share(total - min(bad, total), total)
-    report.add(FindingCode.STATISTICS_ONLY, Severity.NOTE, "The coded items were placed and looked at, not decoded.")
+            for s in foreign
+        ]
+        at = None if cut else _chain_fault(subject, item, start, end)
+        if at is not None:
+            faults.append((at, FindingCode.MP4_SAMPLE, "The chain of units in the {} breaks.", end, None))
+    return min(faults, key=lambda f: f[0], default=None)
+
+
+def _chain_fault(subject: Subject, item: Item, start: int, end: int) -> int | None:
+    """Where the units of a coded extent stop making sense; None where they lead to its end.
+
+    An item in several extents may break a unit between them, so only items in one piece are followed.
+    """
+    if len(item.extents) > 1:
+        return None
+    if item.kind == b"av01":
+        return _obu_fault(subject, start, end)
+    prefix = _prefix(subject, item)
+    if not prefix:
+        return None
+    state, where = np.zeros(1, np.int8), np.zeros(1, np.int64)
+    offsets, sizes = np.array([start], np.int64), np.array([end - start], np.int64)
+    hevc = item.kind == b"hvc1"
+    walk_samples(subject.source.array, offsets, sizes, prefix, hevc, _ZERO_RUN, state, where)
+    return int(where[0]) if state[0] else None
+
+
+def _prefix(subject: Subject, item: Item) -> int:
+    """Bytes of a unit's length field as the item's configuration says; 0 where it has none."""
+    for box in item.properties:
+        if box.kind == b"hvcC":
+            return ((subject.source.uint(box.body + 21, 1) or 0) & 3) + 1
+        if box.kind == b"avcC":
+            return ((subject.source.uint(box.body + 4, 1) or 0) & 3) + 1
+    return 0
+
+
+def _obu_fault(subject: Subject, start: int, end: int) -> int | None:
+    """Open bitstream units (AV1 5.3): a header, a size, as many bytes, to the end of the item."""
+    at = start
+    while at < end:
+        head = subject.source.uint(at, 1) or 0
+        if head & 0x81 or (head >> 3 & 15) not in _OBU_KINDS:
+            return at
+        here = at + 1 + (head >> 2 & 1)
+        if not head & 2:
+            return None  # the last unit may leave its size out and go on to the end
+        size = shift = 0
+        for _ in range(8):
+            byte = subject.source.uint(here, 1)
+            if byte is None:
+                return at
+            size |= (byte & 127) << shift
+            shift += 7
+            here += 1
+            if byte < 128:
+                break
+        else:
+            return at
+        if here + size > end:
+            return at
+        at = here + size
+    return None

@@ -1,0 +1,157 @@
+"""HEIC and AVIF: items, tiles and the units in them, against files that an independent decoder opens."""
+
+from __future__ import annotations
+
+import io
+import struct
+from functools import cache
+
+import av
+import numpy as np
+import pillow_heif
+import pytest
+
+from conftest import examine
+from jugal.binary.limits import DEFAULT_LIMITS
+from jugal.binary.source import Source
+from jugal.formats.isobmff.boxes import read_tree
+from jugal.formats.isobmff.items import item_extents, read_items
+from jugal.formats.isobmff.write import box_bytes
+from jugal.model.codes import FindingCode
+from jugal.model.result import Verdict
+from jugal.samples.scenes import riverbed
+
+
+@cache
+def single(seed: int = 1, size: tuple[int, int] = (640, 480)) -> bytes:
+    out = io.BytesIO()
+    pillow_heif.from_pillow(riverbed(*size, seed)).save(out, quality=80)
+    return out.getvalue()
+
+
+@cache
+def avif() -> bytes:
+    out = io.BytesIO()
+    with av.open(out, "w", format="avif") as file:
+        stream = file.add_stream("libsvtav1", rate=1)
+        stream.width, stream.height, stream.pix_fmt = 320, 240, "yuv420p"
+        picture = np.asarray(riverbed(320, 240, 2).convert("RGB"))
+        file.mux(stream.encode(av.VideoFrame.from_ndarray(picture, format="rgb24")))
+        file.mux(stream.encode(None))
+    return out.getvalue()
+
+
+def meta_of(data: bytes):  # type: ignore[no-untyped-def]
+    source = Source.from_bytes(data)
+    items = read_items(source, read_tree(source, 0, DEFAULT_LIMITS).first(b"meta"))
+    assert items is not None
+    return source, items
+
+
+@cache
+def tiled() -> bytes:
+    """Two pictures side by side as tiles of a grid (ISO/IEC 23008-12 6.6.2.3), written box by box."""
+    tiles = []
+    for seed in (11, 12):
+        source, items = meta_of(single(seed, (256, 256)))
+        item = items.by_ident[items.primary]
+        offset, length = item.extents[0]
+        config = next(b for b in item.properties if b.kind == b"hvcC")
+        tiles.append((source.read(offset, length), source.read(config.start, config.end - config.start)))
+    full = lambda kind, body, version=0, flags=0: box_bytes(kind, struct.pack(">I", version << 24 | flags) + body)  # noqa: E731
+    entries = b"".join(
+        full(b"infe", struct.pack(">HH4sx", number, 0, kind), 2)
+        for number, kind in ((1, b"hvc1"), (2, b"hvc1"), (3, b"grid"))
+    )
+    properties = tiles[0][1] + full(b"ispe", struct.pack(">II", 256, 256)) + full(b"ispe", struct.pack(">II", 512, 256))
+    association = struct.pack(">I", 3) + b"".join(
+        struct.pack(">HBBB", n, 2, 0x81, 0x02) if n < 3 else struct.pack(">HBB", n, 1, 0x03) for n in (1, 2, 3)
+    )
+    grid = struct.pack(">BBBBHH", 0, 0, 0, 1, 512, 256)
+    kind = box_bytes(b"ftyp", b"heic\0\0\0\0mif1heic")
+    lengths = [len(tiles[0][0]), len(tiles[1][0]), len(grid)]
+
+    def meta(start: int) -> bytes:
+        rows = b""
+        for number, length in enumerate(lengths, 1):
+            rows += struct.pack(">HHHII", number, 0, 1, start, length)
+            start += length
+        inner = full(b"hdlr", struct.pack(">I4s12xx", 0, b"pict")) + full(b"pitm", struct.pack(">H", 3))
+        inner += full(b"iloc", b"\x44\0" + struct.pack(">H", 3) + rows) + full(b"iinf", struct.pack(">H", 3) + entries)
+        inner += full(b"iref", box_bytes(b"dimg", struct.pack(">HHHH", 3, 2, 1, 2)))
+        inner += box_bytes(b"iprp", box_bytes(b"ipco", properties) + full(b"ipma", association))
+        return full(b"meta", inner)
+
+    size = len(meta(0))
+    return kind + meta(len(kind) + size + 8) + box_bytes(b"mdat", tiles[0][0] + tiles[1][0] + grid)
+
+
+def shown(data: bytes) -> np.ndarray:
+    return np.asarray(pillow_heif.open_heif(io.BytesIO(data)).to_pillow().convert("RGB"), np.int16)
+
+
+def test_the_tiled_sample_is_what_an_ordinary_decoder_opens() -> None:
+    picture = shown(tiled())
+    assert picture.shape == (256, 512, 3)
+    for number, seed in enumerate((11, 12)):
+        tile = np.asarray(riverbed(256, 256, seed).convert("RGB"), np.int16)
+        assert np.abs(picture[:, 256 * number : 256 * number + 256] - tile).mean() < 12
+
+
+@pytest.mark.parametrize("make", [single, tiled, avif])
+def test_healthy_pictures_are_intact(make) -> None:  # type: ignore[no-untyped-def]
+    found = examine(make())
+    assert found.verdict is Verdict.INTACT and found.score == 100, found.findings
+    assert found.media["width"] and found.media["height"]
+
+
+def test_tiles_are_counted_and_judged_one_by_one() -> None:
+    data = tiled()
+    assert examine(data).media["tiles"] == 2
+    _, items = meta_of(data)
+    assert [i.ident for i in items.picture()] == [1, 2]
+    offset, _ = items.by_ident[2].extents[0]
+    sick = data[:offset] + bytes([data[offset] ^ 0x40]) + data[offset + 1 :]
+    found = examine(sick)
+    assert found.score == pytest.approx(50, abs=1)
+    assert [f.span.start for f in found.findings if f.code is FindingCode.MP4_SAMPLE and f.span] == [offset]
+
+
+@pytest.mark.parametrize(
+    "new", [bytes(4096), b"\xff" * 4096, b"a made-up remark on the riverbed. " * 130, b"mussel\0shell " * 340]
+)
+def test_replaced_clusters_are_found_where_they_lie(new: bytes) -> None:
+    data = single(3, (1200, 900))
+    at = len(data) // 2 // 4096 * 4096
+    assert len(data) > 3 * 4096
+    found = examine(data[:at] + new[:4096] + data[at + 4096 :])
+    marks = [
+        f.span.start for f in found.findings if f.span and f.code in (FindingCode.MP4_HOLE, FindingCode.MP4_SAMPLE)
+    ]
+    assert marks and abs(min(marks) - at) <= 512
+    assert 20 < (found.score or 0) < 80
+
+
+def test_a_cut_picture_is_scored_by_what_is_there() -> None:
+    data = single(4, (1200, 900))
+    found = examine(data[: len(data) * 2 // 3])
+    assert found.verdict is not Verdict.INTACT and 50 < (found.score or 0) < 75
+
+
+def test_units_of_av1_are_followed() -> None:
+    data = avif()
+    _, items = meta_of(data)
+    offset, _ = items.picture()[0].extents[0]
+    assert items.picture()[0].kind == b"av01"
+    sick = data[:offset] + b"\x8a" + data[offset + 1 :]
+    assert examine(sick).verdict is not Verdict.INTACT
+
+
+def test_locations_cut_short_are_fatal() -> None:
+    data = single()
+    at = data.index(b"iloc")
+    assert data[at + 20 : at + 22] == b"\0\1"  # how many extents the only item has
+    sick = data[: at + 20] + b"\xff\xff" + data[at + 22 :]
+    found = examine(sick)
+    assert FindingCode.MP4_TABLES in {f.code for f in found.findings} and found.score == 0
+    assert item_extents(b"\0\0") is None

@@ -19,6 +19,7 @@ from jugal.formats.isobmff.items import item_extents, read_items
 from jugal.formats.isobmff.write import box_bytes
 from jugal.model.codes import FindingCode
 from jugal.model.result import Verdict
+from jugal.samples import encode
 from jugal.samples.scenes import riverbed
 
 
@@ -103,6 +104,15 @@ def test_healthy_pictures_are_intact(make) -> None:  # type: ignore[no-untyped-d
     found = examine(make())
     assert found.verdict is Verdict.INTACT and found.score == 100, found.findings
     assert found.media["width"] and found.media["height"]
+
+
+def test_capture_data_are_read() -> None:
+    out = io.BytesIO()
+    exif = encode.exif_of("Lurga M2", "2026:05:14 07:31:00", 640, 480)
+    pillow_heif.from_pillow(riverbed(640, 480, 1)).save(out, quality=60, exif=exif)
+    found = examine(out.getvalue())
+    assert found.verdict is Verdict.INTACT
+    assert found.media["camera"] == "Lurga M2" and found.media["date_taken"] == "2026-05-14T07:31:00"
 
 
 def test_tiles_are_counted_and_judged_one_by_one() -> None:

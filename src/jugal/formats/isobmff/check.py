@@ -14,6 +14,7 @@ from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.cutting import kept_share, plan_cut
 from jugal.formats.isobmff.fragments import missing_ticks
+from jugal.formats.isobmff.front import can_go_front
 from jugal.formats.isobmff.heif import examine_items
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.offsets import Step, apply_steps, find_steps
@@ -661,4 +662,8 @@ def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: f
         report.plan("trim", "Cut the bytes after the last box away.", best)
     if movie.moov is not None and (movie.moov.cut or report.has(FindingCode.MP4_INDEX_BROKEN, FindingCode.MP4_TABLES)):
         report.attainable = max(report.attainable or 0.0, _rebuild_forecast(subject, report))
+    if can_go_front(movie):
+        report.plan(
+            "index-in-front", "Put the index before the media data, for playing while loading.", report.score or 0.0
+        )
     report.plans.sort(key=lambda p: -p.attainable)

@@ -7,7 +7,8 @@ import numpy as np
 from jugal.formats.base import Report, Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.isobmff.boxes import Box, Tree
-from jugal.formats.isobmff.items import Item, read_items
+from jugal.formats.isobmff.items import Item, Items, read_items
+from jugal.formats.tiff.exif import capture_data, read_exif
 from jugal.kernels.nal import walk_samples
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
@@ -16,6 +17,7 @@ from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter
 
 _ZERO_RUN = 8
+_MOST_EXIF = 1 << 20
 #: Open bitstream units of AV1 that may begin an item or follow in it (AV1 6.2.2).
 _OBU_KINDS = frozenset({1, 2, 3, 4, 5, 6, 7, 8, 15})
 
@@ -47,6 +49,7 @@ def examine_items(subject: Subject, report: Report, tree: Tree, meta: Box) -> No
         )
         report.score = report.attainable = 0.0
         return
+    _capture_data(subject, report, items)
     picture = [i for i in items.picture() if i.extents]
     parts = {i.ident for i in picture} or {i.ident for i in items.by_ident.values()}
     if len(picture) > 1:
@@ -66,6 +69,15 @@ def examine_items(subject: Subject, report: Report, tree: Tree, meta: Box) -> No
             total += 1
     report.score = report.attainable = scoring.share(good, total)
     report.add(FindingCode.STATISTICS_ONLY, Severity.NOTE, "The coded items were followed unit by unit, not decoded.")
+
+
+def _capture_data(subject: Subject, report: Report, items: Items) -> None:
+    """What the Exif item says of the picture's making (ISO/IEC 23008-12 A.2.1): a TIFF structure behind an offset."""
+    for item in items.by_ident.values():
+        if item.kind == b"Exif" and len(item.extents) == 1 and item.size < _MOST_EXIF:
+            data = subject.source.read(*item.extents[0])
+            report.media.update(capture_data(read_exif(data[4 + int.from_bytes(data[:4], "big") :])))
+            return
 
 
 def _judge(subject: Subject, report: Report, item: Item, own: bool, label: str) -> float:

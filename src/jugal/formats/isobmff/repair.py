@@ -12,6 +12,7 @@ from jugal.formats.isobmff import fragments
 from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.check import examine, late_start
 from jugal.formats.isobmff.cutting import cut_to_good
+from jugal.formats.isobmff.front import index_to_front
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import apply_steps, find_steps
 from jugal.formats.isobmff.rebuild import estimate_index, rebuild_index, rebuild_index_in_front
@@ -273,6 +274,7 @@ REPAIRS = {
     "fix-fragments": fix_fragments,
     "close-fragments": close_fragments,
     "cut-holes": cut_to_good,
+    "index-in-front": index_to_front,
     "fix-offsets": fix_offsets,
     "fix-boxes": fix_boxes,
     "cut-tables": cut_tables,

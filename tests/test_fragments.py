@@ -101,3 +101,27 @@ def test_the_new_index_of_fragments_leads_to_them(clip: bytes) -> None:
     assert all(out[p + 4 : p + 8] == b"moof" for p in places)
     times = [int.from_bytes(row[:8], "big") for row in rows]
     assert times == sorted(times) and int.from_bytes(out[-4:], "big") == len(out) - out.rfind(b"mfra") + 4
+
+
+def test_the_segment_index_is_written_anew_where_there_was_one() -> None:
+    mux = {"movflags": "frag_keyframe+empty_moov+default_base_moof+global_sidx"}
+    whole = encode.clip(8.0, (192, 108), 25, seed=12, bit_rate=300_000, mux=mux)
+    assert b"sidx" in whole and examine(whole).verdict is Verdict.INTACT
+    sick = harmed(whole, "hole over a header")
+    draft = close_up(Subject(Source.from_bytes(sick)))
+    out = b"".join(p if isinstance(p, bytes) else sick[p.start : p.end] for p in draft.pieces)
+    at = out.index(b"sidx")
+    count = int.from_bytes(out[at + 34 : at + 36], "big")
+    assert count == len(fragment_starts(out)) == len(fragment_starts(whole)) - 1
+    place = at - 4 + int.from_bytes(out[at - 4 : at], "big")
+    scale = int.from_bytes(out[at + 12 : at + 16], "big")
+    ticks = 0
+    for number in range(count):
+        row = out[at + 36 + 12 * number : at + 48 + 12 * number]
+        assert out[place + 4 : place + 8] == b"moof"
+        place += int.from_bytes(row[:4], "big")
+        ticks += int.from_bytes(row[4:8], "big")
+        assert row[8] >> 4 == 9  # begins with a sync sample
+    assert out[place + 4 : place + 8] == b"mfra"
+    assert ticks / scale == pytest.approx(8.0, abs=0.05)
+    assert (share("mp4", whole, out) or 0) > (share("mp4", whole, sick) or 0) + 20

@@ -99,6 +99,8 @@ def close_up(subject: Subject) -> RepairDraft:
     at = sum(b.end - b.start for b in heads)
     steps = [f"Kept the file type and the movie header, and {len(fragments):,} fragments as they are."]
     entries: dict[int, list[tuple[int, int]]] = {}
+    body: list[Piece] = []
+    kept: list[tuple[Fragment, int]] = []
     for fragment in fragments:
         if fragment.lost > _MOST_LOST:
             steps.append(f"Left out the fragment at {fragment.moof.start:,}, which claims more than can be missing.")
@@ -108,16 +110,23 @@ def close_up(subject: Subject) -> RepairDraft:
         stop = min(fragment.mdat.start + fragment.mdat.stated, fragment.moof.start + fragment.room)
         if fragment.lost:
             where = _first_fault(subject, movie, fragment)
-            pieces += [ByteSpan(fragment.moof.start, where), bytes(fragment.lost), ByteSpan(where, stop)]
+            body += [ByteSpan(fragment.moof.start, where), bytes(fragment.lost), ByteSpan(where, stop)]
             steps.append(
                 f"Put {fragment.lost:,} zeros at {where:,} in place of what is missing, so that the rest is in its place."
             )
         else:
-            pieces.append(ByteSpan(fragment.moof.start, stop))
-        at += stop - fragment.moof.start + fragment.lost
+            body.append(ByteSpan(fragment.moof.start, stop))
+        kept.append((fragment, stop - fragment.moof.start + fragment.lost))
+        at += kept[-1][1]
     if not entries:
         raise RepairImpossible("No fragment could be kept.")
-    pieces.append(_random_access(entries, movie.tracks))
+    lead = _lead(entries, movie.tracks)
+    indexed = b""
+    if movie.tree.first(b"sidx") is not None:
+        indexed = _segment_index(source, lead, kept)
+        steps.append("Wrote a new index of the segments (sidx).")
+    rows = [(time, offset + len(indexed)) for time, offset in entries[lead.ident]]
+    pieces += [indexed, *body, _random_access(lead, rows)]
     steps.append("Wrote a new index of the fragments (mfra).")
     return RepairDraft(tuple(pieces), tuple(steps))
 
@@ -137,10 +146,28 @@ def _first_fault(subject: Subject, movie: Movie, fragment: Fragment) -> int:
     return min((p for p in places if begin <= p <= end), default=end)
 
 
-def _random_access(entries: dict[int, list[tuple[int, int]]], tracks: list[Track]) -> bytes:
-    """mfra (8.8.9) with the fragments of the first video track, or of the first there is."""
-    video = next((t.ident for t in tracks if t.kind == "video" and t.ident in entries), next(iter(entries)))
-    rows = entries[video]
+def _lead(entries: dict[int, list[tuple[int, int]]], tracks: list[Track]) -> Track:
+    """The track that indexes go by: the first video track, or the first there is."""
+    there = [t for t in tracks if t.ident in entries]
+    return next((t for t in there if t.kind == "video"), there[0])
+
+
+def _segment_index(source: Source, track: Track, kept: list[tuple[Fragment, int]]) -> bytes:
+    """sidx (8.16.3) in front of ``kept``, the fragments with their lengths: one segment each."""
+    times = [decode_times(source, fragment).get(track.ident) for fragment, _ in kept]
+    rows = b""
+    for number, (fragment, length) in enumerate(kept):
+        inside = (track.offsets >= fragment.moof.start) & (track.offsets < fragment.moof.start + length)
+        begin, end = times[number], times[number + 1] if number + 1 < len(times) else None
+        ticks = end - begin if begin is not None and end is not None else int(track.durations[inside].sum())
+        starts_sync = bool(track.sync[inside][:1].any())
+        rows += struct.pack(">III", length, max(0, ticks), (9 if starts_sync else 0) << 28)
+    head = struct.pack(">IIIQQHH", 1 << 24, track.ident, track.timescale, times[0] or 0, 0, 0, len(kept))
+    return box_bytes(b"sidx", head + rows)
+
+
+def _random_access(track: Track, rows: list[tuple[int, int]]) -> bytes:
+    """mfra (8.8.9) with (time, offset) of the fragments of ``track``."""
     body = b"".join(struct.pack(">QQBBB", time, offset, 1, 1, 1) for time, offset in rows)
-    tfra = box_bytes(b"tfra", b"\x01\0\0\0" + struct.pack(">III", video, 0, len(rows)) + body)
+    tfra = box_bytes(b"tfra", b"\x01\0\0\0" + struct.pack(">III", track.ident, 0, len(rows)) + body)
     return box_bytes(b"mfra", tfra + box_bytes(b"mfro", b"\0\0\0\0" + struct.pack(">I", len(tfra) + 8 + 16)))

@@ -124,4 +124,5 @@ def test_the_segment_index_is_written_anew_where_there_was_one() -> None:
         assert row[8] >> 4 == 9  # begins with a sync sample
     assert out[place + 4 : place + 8] == b"mfra"
     assert ticks / scale == pytest.approx(8.0, abs=0.05)
-    assert (share("mp4", whole, out) or 0) > (share("mp4", whole, sick) or 0) + 20
+    # A decoder that knows the old index finds its way past the break by it; no less may be left.
+    assert (share("mp4", whole, out) or 0) >= (share("mp4", whole, sick) or 100) > 80

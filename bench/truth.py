@@ -21,6 +21,8 @@ from jugal.model.result import Examination, RepairStatus, Verdict
 from jugal.samples.harm import harm, harms_for
 
 PLACE_WITHIN = 4096
+#: Percent of frames and sound, each the same and at its time, with which a clip plays in sync.
+ALONE_RIGHT = 98.0
 
 
 @dataclass
@@ -37,12 +39,27 @@ class Tally:
     tried: int = 0
     opened: int = 0
     exact: int = 0
+    #: Files without an index or header that were mended with no healthy file at hand, and those that came out right.
+    alone: int = 0
+    alone_right: int = 0
     #: Distances between the score measured after a repair and the share that the decoder shows then.
     after: list[float] = field(default_factory=list)
 
     def add(self, other: Tally) -> None:
         """Takes in the counts of another."""
-        for name in ("healthy", "false_alarms", "damaged", "found", "placeable", "placed", "tried", "opened", "exact"):
+        for name in (
+            "healthy",
+            "false_alarms",
+            "damaged",
+            "found",
+            "placeable",
+            "placed",
+            "tried",
+            "opened",
+            "exact",
+            "alone",
+            "alone_right",
+        ):
             setattr(self, name, getattr(self, name) + getattr(other, name))
         self.errors += other.errors
         self.after += other.after
@@ -148,6 +165,15 @@ def _one(tally, format_name, variant, original, path, harmed, donor, folder, mea
                 notes.append(f"REPAIR {outcome.method} measured {outcome.score_after}, truth {after:.1f}")
         else:
             notes.append(f"REPAIR failed: {outcome.error}")
+    if harmed.name == "no-index":
+        outcome = repair_file(examined, folder / "repaired")
+        after = measure(format_name, original, outcome.output) if outcome.output else None
+        tally.alone += 1
+        tally.alone_right += (after or 0.0) >= ALONE_RIGHT
+        if (after or 0.0) < ALONE_RIGHT:
+            notes.append(
+                f"ALONE {outcome.method} measured {outcome.score_after}, truth {after or 0.0:.1f} {outcome.error or ''}"
+            )
     if not (verbose or notes):
         return None
     codes = [(f.code.value, f.span.start if f.span else None) for f in examined.findings][:3]
@@ -176,6 +202,11 @@ def table(tallies: dict[str, Tally]) -> str:
             f"| {error:.1f} | {t.tried} | {percent(t.opened, t.tried)} | {percent(t.exact, t.tried)} "
             f"| {sum(t.after) / len(t.after) if t.after else 0.0:.1f} |"
         )
+    if whole.alone:
+        lines += [
+            "",
+            f"Clips without an index and without a healthy file at hand: {whole.alone_right} of {whole.alone} play in sync again.",
+        ]
     return "\n".join(lines)
 
 

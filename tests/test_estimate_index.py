@@ -28,7 +28,7 @@ from jugal.formats.isobmff.parameters import (
     shown_size,
 )
 from jugal.formats.isobmff.rebuild import estimate_index
-from jugal.formats.isobmff.streams import SoundGuess, find_rates, find_sound
+from jugal.formats.isobmff.streams import ASSUMED, FOUND, STATED, Rates, SoundGuess, find_rates, find_sound
 from jugal.formats.isobmff.video import AvcStream, _avc_record
 from jugal.kernels import cabac, cavlc
 from jugal.model.result import RepairStatus
@@ -47,6 +47,8 @@ SETTINGS: dict[str, dict] = {
     "mov-pcm-big": {"container": "mov", "audio": "pcm_s16be"},
     "mov-pcm24-little": {"container": "mov", "audio": "pcm_s24le"},
     "mov-pcm24": {"container": "mov", "audio": "pcm_s24be"},
+    "two-sounds": {"sounds": 2},
+    "alac": {"container": "mov", "audio": "alac"},
     "mjpeg": {"container": "mov", "video": "mjpeg", "audio": "pcm_s16le"},
     "prores": {"container": "mov", "video": "prores_ks", "audio": "pcm_s16le"},
 }
@@ -206,10 +208,14 @@ def test_rates_come_from_the_lengths_of_both() -> None:
     for rate, frames in ((48000, 25), (44100, 29.97), (48000, 59.94), (44100, 24)):
         lane.found.sizes = [200] * round(20 * rate / 1024)
         lane.found.offsets = list(range(len(lane.found.sizes)))
-        found, values, how = find_rates(round(20 * frames), 0.0, sound)
-        assert values == rate and abs(found - frames) < 0.2 and how.startswith("found")
-    assert find_rates(100, 50.0, None) == (50.0, 0, "stated in the stream")
-    assert find_rates(100, 0.0, None)[2] == "assumed"
+        found = find_rates(round(20 * frames), 0.0, sound)
+        assert found.values == rate and abs(found.frames - frames) < 0.2
+        assert found.how == FOUND and found.tracks == 1
+    lane.found.sizes *= 2
+    lane.found.offsets *= 2
+    assert find_rates(20 * 24, 24.0, sound) == Rates(24.0, 44100, 2, STATED)
+    assert find_rates(100, 50.0, None) == Rates(50.0, 0, 0, STATED)
+    assert find_rates(100, 0.0, None).how == ASSUMED
 
 
 def test_speech_frames_are_told() -> None:

@@ -350,7 +350,7 @@ def _sized(units: Sequence[Unit], known: AvcParameters, follow: Follow) -> AvcPa
     # All quantisers for usual widths; for the others those of encoders that do not state one.
     # CAVLC reads alike with all of them.
     tries = [(picture, usual, 26 if known.cabac else 0) for picture in pictures]
-    tries += [(picture, rare, 4 if known.cabac else 0) for picture in pictures[:1]]
+    tries += [(picture, rare, 2 if known.cabac else 0) for picture in pictures[:1]]
     for picture, widths, around in tries:
         first, last = picture[0], picture[-1]
         bound = picture[1].address if len(picture) > 1 else 0

@@ -16,7 +16,7 @@ from jugal.formats.isobmff.index import TrackPlan, empty_index_of, index_like
 from jugal.formats.isobmff.lanes import AmrLane, FrameLane, Lane, PcmLane, SoundLane, VideoLane, VopLane
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.payload import AVC, HEVC
-from jugal.formats.isobmff.streams import find_picture, find_rates, find_sound, lanes_of
+from jugal.formats.isobmff.streams import ASSUMED, find_picture, find_rates, find_sound, lanes_of
 from jugal.formats.isobmff.tables import PCM_BYTES, Track
 from jugal.formats.isobmff.template import template
 from jugal.formats.isobmff.timing import frame_duration, lost_sound, regular_distance, schedule
@@ -28,8 +28,8 @@ from jugal.model.span import ByteSpan
 _LEAST_EXPLAINED = 0.2
 #: Bytes from which picture and sound are told where no healthy file is at hand.
 _LEARNT_FROM = 16 << 20
-#: What a guessed clock leaves of the trust in an index.
-_ASSUMED_CLOCK = 0.8
+#: What a guessed clock leaves of the trust in an index: pictures are right but for their time, sound alone is off as a whole.
+_ASSUMED_CLOCK, _ASSUMED_PITCH = 0.8, 0.5
 #: A track this short beside its neighbour, with gaps all over, was read by the wrong rules.
 _MISMATCH = 0.6
 #: Bytes of a block of coded digital silence.
@@ -112,16 +112,24 @@ def estimate_index(subject: Subject, donor: Subject | None) -> RepairDraft:
     if not lanes:
         raise RepairImpossible("Neither picture nor sound of a known kind is found in the media data.")
     found = walk(data, span.start, span.end, lanes)
-    rate, values, how = find_rates(len(picture.lane.found) if picture else 0, picture.rate if picture else 0.0, sound)
-    streams = [picture.stream(rate)] if picture is not None else []
-    streams += [sound.stream(values)] if sound is not None else []
+    rates = find_rates(len(picture.lane.found) if picture else 0, picture.rate if picture else 0.0, sound)
+    streams = [picture.stream(rates.frames)] if picture is not None else []
+    if sound is not None:
+        streams += [sound.stream(rates.values)] * rates.tracks
+        if isinstance(sound.lane, SoundLane):
+            # The first lane has taken the samples of all, which are dealt out later.
+            found.lanes += [SoundLane(sound.lane.config) for _ in range(1, rates.tracks)]
+            for gap in found.gaps:
+                gap.before += (0,) * (rates.tracks - 1)
     donor = template(streams)
     lender = read_movie(donor)
     draft = _with_index(subject, donor, lender, found, lender.tracks, span, in_front=False)
     told = [f"Told the {'picture' if g is picture else 'sound'} from {g.evidence}." for g in (picture, sound) if g]
-    clock = [f"{rate:g} frames" if picture else "", f"{values:,} sound values" if sound else ""]
-    told.append(f"{' and '.join(c for c in clock if c)} a second: {how}.")
-    trust = (picture.trust if picture else 1.0) * (_ASSUMED_CLOCK if how == "assumed" else 1.0)
+    clock = [f"{rates.frames:g} frames" if picture else "", f"{rates.values:,} sound values" if sound else ""]
+    told.append(f"{' and '.join(c for c in clock if c)} a second: {rates.how}.")
+    trust = (picture.trust if picture else 1.0) * (
+        1.0 if rates.how != ASSUMED else _ASSUMED_CLOCK if picture else _ASSUMED_PITCH
+    )
     return replace(draft, steps=(*told, *draft.steps[:-1]), kept=draft.kept * trust)
 
 

@@ -12,11 +12,13 @@ from numpy.typing import NDArray
 
 from jugal.formats.isobmff import parameters
 from jugal.formats.isobmff.aac import AacConfig
+from jugal.formats.isobmff.alac import AlacConfig
 from jugal.formats.isobmff.bits import BitReader, BitWriter
 from jugal.formats.isobmff.lanes import AmrLane, FrameLane, Lane, PcmLane, SoundLane, VideoLane, VopLane
 from jugal.formats.isobmff.parameters import Unit
 from jugal.formats.isobmff.template import (
     Stream,
+    alac_cookie,
     avc_record,
     elementary,
     hevc_record,
@@ -45,6 +47,8 @@ _MOST_SETS = 4096
 #: AAC rates from which one of each set of scale factor bands is tried, the usual first.
 _AAC_TRIED = (3, 5, 6, 8, 11)
 _SAMPLES_PER_BLOCK = 1024
+#: History multiplier, initial history and longest parameter of ALAC's adaptive code.
+_ALAC_FIGURES = (40, 10, 14)
 _SPEECH_RATE = {b"samr": 8000, b"sawb": 16000}
 #: Frames a second, the usual first: of rates that fit alike the earlier one is taken.
 _USUAL_RATES = (30, 29.97, 25, 24, 23.976, 60, 59.94, 50, *RATES)
@@ -59,6 +63,9 @@ _ODD = 0.35
 _SURE = 1.0
 #: What is assumed of the frame rate where nothing tells.
 _ASSUMED = 30.0
+#: More steps apart than this no rates fit.
+_TOO_FAR = 9.0
+STATED, FOUND, ASSUMED = "stated in the stream", "found from the lengths of picture and sound", "assumed"
 
 
 @dataclass(slots=True)
@@ -100,7 +107,9 @@ class SoundGuess:
         found = self.lane.found
         if isinstance(self.lane, PcmLane):
             return sum(found.sizes) // self.lane.frame
-        return len(found) * (_SAMPLES_PER_BLOCK if isinstance(self.lane, SoundLane) else 160)
+        if isinstance(self.lane, AmrLane):
+            return len(found) * 160
+        return len(found) * (4096 if self.codec == b"alac" else _SAMPLES_PER_BLOCK)
 
     def stream(self, rate: int) -> Stream:
         """The track it makes at ``rate`` values a second."""
@@ -111,6 +120,9 @@ class SoundGuess:
             rate = _SPEECH_RATE[self.codec]
             box = b"\0\0\0\x11damrjugl\0\x81\xff\0\1"
             return Stream(sound_entry(self.codec, 1, 16, rate, box), rate, rate // 50)
+        if isinstance(self.lane.config, AlacConfig):
+            entry = sound_entry(b"alac", self.channels, self.bits, rate, alac_cookie(self.lane.config, rate))
+            return Stream(entry, rate, self.lane.config.frames)
         bits = BitWriter()
         bits.put(2, 5)
         bits.put(AAC_RATES.index(rate), 4)
@@ -287,25 +299,55 @@ def find_sound(data: NDArray[np.uint8], gaps: Sequence[ByteSpan]) -> SoundGuess 
     total = sum(g.length for g in gaps)
     if not total:
         return None
-    return _aac(data, gaps, total) or _speech(data, gaps, total) or _uncompressed(data, gaps)
+    return (
+        _aac(data, gaps, total)
+        or _lossless(data, gaps, total)
+        or _speech(data, gaps, total)
+        or _uncompressed(data, gaps)
+    )
 
 
 def _aac(data: NDArray[np.uint8], gaps: Sequence[ByteSpan], total: int) -> SoundGuess | None:
     best, most = None, _LEAST_SOUND * total
-    ends = np.zeros(4096, np.int64)
     for rate_index, (pairs, singles) in product(_AAC_TRIED, ((1, 0), (0, 1))):
         config = AacConfig(2, rate_index, pairs, singles)
-        chained = 0
-        for gap in gaps:
-            count = config.parse_run(data, gap.start, gap.end, 4, ends)
-            chained += int(ends[count - 1]) - gap.start if count else 0
+        chained = _chained(config, data, gaps)
         if chained > 1.02 * most:
             alike = [r for r in _SOUND_RATES if r in AAC_RATES and _same_bands(AAC_RATES.index(r), rate_index)]
             channels = 2 * pairs + singles
-            text = f"AAC blocks of {channels} channel{'s' if channels > 1 else ''}"
+            text = f"AAC blocks of {_spoken(channels)}"
             best = SoundGuess(SoundLane(config, 4), b"mp4a", channels, 16, tuple(alike), text)
             most = chained
     return best
+
+
+def _lossless(data: NDArray[np.uint8], gaps: Sequence[ByteSpan], total: int) -> SoundGuess | None:
+    """ALAC with the figures that its encoders use; what differs is bits and channels."""
+    best, most = None, _LEAST_SOUND * total
+    for depth, channels in product((16, 24), (2, 1)):
+        config = AlacConfig(4096, depth, *_ALAC_FIGURES, channels)
+        chained = _chained(config, data, gaps)
+        if chained > 1.02 * most:
+            text = f"ALAC packets of {depth} bits in {_spoken(channels)}"
+            best = SoundGuess(SoundLane(config, 4), b"alac", channels, depth, _SOUND_RATES, text)
+            most = chained
+    return best
+
+
+def _chained(config: AacConfig | AlacConfig, data: NDArray[np.uint8], gaps: Sequence[ByteSpan]) -> int:
+    """Bytes of ``gaps`` that are packets one behind the other from a gap's start."""
+    ends = np.zeros(4096, np.int64)
+    chained = 0
+    for gap in gaps:
+        at = gap.start
+        while at < gap.end and (count := config.parse_run(data, at, gap.end, 4, ends)):
+            at = int(ends[count - 1])
+        chained += at - gap.start
+    return chained
+
+
+def _spoken(channels: int) -> str:
+    return "1 channel" if channels == 1 else f"{channels} channels"
 
 
 def _same_bands(one: int, other: int) -> bool:
@@ -339,7 +381,7 @@ def _uncompressed(data: NDArray[np.uint8], gaps: Sequence[ByteSpan]) -> SoundGue
             codec = b"in24" if width == 3 else b"sowt" if order == "little" else b"twos"
             usual = tuple(int(v) for v in lengths[:256])
             lane = PcmLane(frame, usual, int(sizes[-1]))
-            text = f"uncompressed sound of {8 * width} bits in {channels} channel{'s' if channels > 1 else ''}"
+            text = f"uncompressed sound of {8 * width} bits in {_spoken(channels)}"
             best, least = (
                 SoundGuess(
                     lane, codec, channels, 8 * width, _SOUND_RATES, text, codec == b"in24" and order == "little"
@@ -370,24 +412,36 @@ def _takes_turns(values: NDArray[np.float64]) -> bool:
     return max(within, between) > _TURNS * min(within, between)
 
 
-def find_rates(pictures: int, stated: float, sound: SoundGuess | None) -> tuple[float, int, str]:
-    """Frames a second, sound values a second, and how they are known: both tracks last as long as each other."""
+@dataclass(frozen=True, slots=True)
+class Rates:
+    """Frames a second, sound values a second, over how many tracks the sound is spread, and how all this is known."""
+
+    frames: float
+    values: int
+    tracks: int
+    how: str
+
+
+def find_rates(pictures: int, stated: float, sound: SoundGuess | None) -> Rates:
+    """Rates with which picture and sound last as long as each other."""
     if sound is None:
-        return (stated, 0, "stated in the stream") if stated else (_ASSUMED, 0, "assumed")
+        return Rates(stated, 0, 0, STATED) if stated else Rates(_ASSUMED, 0, 0, ASSUMED)
     values = sound.values()
     if not pictures or not values:
-        return stated or _ASSUMED, min(sound.rates, key=_ALONE.index), "assumed"
-    best, chosen = 9.0, (stated or _ASSUMED, sound.rates[0])
-    for (place, rate), frames in product(enumerate(sound.rates), (stated,) if stated else _USUAL_RATES):
-        apart = abs(np.log(pictures / frames / (values / rate)))
+        return Rates(stated or _ASSUMED, min(sound.rates, key=_ALONE.index), 1, ASSUMED)
+    best, chosen = _TOO_FAR, Rates(stated or _ASSUMED, sound.rates[0], 1, ASSUMED)
+    several = (1, 2) if isinstance(sound.lane, SoundLane) else (1,)
+    for (place, rate), frames, tracks in product(
+        enumerate(sound.rates), (stated,) if stated else _USUAL_RATES, several
+    ):
+        apart = abs(np.log(pictures / frames / (values / rate / tracks)))
         # Within what one frame and one block make of the length all fit alike, and the usual one is believed.
         step = 0.06 * rate / values + 0.0015
-        cost = max(1.0, apart / step) + 0.02 * place + 0.001 * (0 if stated else _USUAL_RATES.index(frames))
+        unusual = 0.02 * place + 0.001 * (0 if stated else _USUAL_RATES.index(frames)) + 0.5 * (tracks - 1)
+        cost = max(1.0, apart / step) + unusual
         if cost < best:
-            best, chosen = cost, (frames, rate)
-    if best >= 9.0:
-        return (*chosen, "assumed")
-    return (*chosen, "stated in the stream" if stated else "found from the lengths of picture and sound")
+            best, chosen = cost, Rates(frames, rate, tracks, STATED if stated else FOUND)
+    return chosen
 
 
 def lanes_of(picture: PictureGuess | None, sound: SoundGuess | None) -> list[Lane]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from jugal.binary.source import Source
 from jugal.formats.base import Subject
+from jugal.formats.isobmff.alac import AlacConfig
 from jugal.formats.isobmff.bits import unescape
 from jugal.formats.isobmff.write import box_bytes
 
@@ -86,6 +87,12 @@ def sound_entry(codec: bytes, channels: int, bits: int, rate: int, boxes: bytes 
 def little_endian() -> bytes:
     """What QuickTime says in a sample entry of values whose least significant byte comes first."""
     return box_bytes(b"wave", box_bytes(b"frma", b"in24") + box_bytes(b"enda", b"\0\1") + bytes(3) + b"\x08" + bytes(4))
+
+
+def alac_cookie(config: AlacConfig, rate: int) -> bytes:
+    """The ``alac`` box of a sample entry with the coding's configuration."""
+    figures = (config.depth, config.multiplier, config.history, config.longest, config.channels)
+    return box_bytes(b"alac", struct.pack(">IIB5BHIII", 0, config.frames, 0, *figures, 255, 0, 0, rate))
 
 
 def avc_record(sequence: bytes, picture: bytes) -> bytes:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime
-from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +18,7 @@ from jugal.formats.isobmff.heif import examine_items
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.offsets import Step, apply_steps, find_steps
 from jugal.formats.isobmff.rebuild import media_span, stated_share
+from jugal.formats.isobmff.structure import late_start, mark_boxes, soften, structure_findings
 from jugal.formats.isobmff.tables import Track
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
@@ -38,8 +38,8 @@ def examine(subject: Subject, report: Report) -> None:
         _late_start(subject, report, start)
         return
     movie = read_movie(subject)
-    _marks(report, movie)
-    opens = _structure_findings(subject, report, movie)
+    mark_boxes(report, movie)
+    opens = structure_findings(subject, report, movie)
     if movie.moov is not None and movie.moov.cut:
         opens = False
     if movie.moov is None or not movie.tracks:
@@ -69,7 +69,7 @@ def examine(subject: Subject, report: Report) -> None:
         plays, best = _stranded(subject, report, movie, judged, lost)
     elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
         plays, best = _offset_forecast(subject, report, movie, judged, spans, plays)
-    _soften(report, movie, first_bad)
+    soften(report, movie, first_bad)
     if movie.swallowed is not None:
         best = max(best, _swallowed(subject, report, movie, judged, plays))
         plays = plays * min(1.0, movie.swallowed.start / subject.size)
@@ -85,24 +85,6 @@ def examine(subject: Subject, report: Report) -> None:
             f"Leave out the {parts}, sound kept in step.",
             100.0 * left,
         )
-
-
-def late_start(subject: Subject) -> int | None:
-    """Where the file type box lies when other bytes stand before it; None where the file starts as it should."""
-    source = subject.source
-    head = source.read(0, 8)
-    if head[4:8] in (b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot", b"styp") or not any(head):
-        return None
-    at = source.find(b"ftyp", 0, 16 << 20)
-    if at < 8:
-        return None
-    size = source.uint(at - 4, 4) or 0
-    following = source.read(at - 4 + size + 4, 4)
-    return (
-        at - 4
-        if 16 <= size <= 512 and following in (b"moov", b"mdat", b"free", b"skip", b"wide", b"moof", b"meta", b"uuid")
-        else None
-    )
 
 
 def _late_start(subject: Subject, report: Report, start: int) -> None:
@@ -128,25 +110,6 @@ def _late_start(subject: Subject, report: Report, start: int) -> None:
     report.score = min(scoring.UNOPENABLE, inner.score or 0.0)
     report.attainable = max(report.score, inner.score or 0.0)
     report.plan("trim-start", "Cut the bytes before the first box away.", report.attainable)
-
-
-def _soften(report: Report, movie: Movie, first_bad: bool) -> None:
-    """A box size that is off because bytes were lost further on is a consequence, not the damage itself."""
-    samples = [f for f in report.findings if f.code in (FindingCode.MP4_SAMPLE, FindingCode.MP4_HOLE) and f.span]
-    if not first_bad or not samples:
-        return
-    first = min(f.span.start for f in samples if f.span)
-    covers = next((b for b in movie.mdats if movie.hidden and movie.moov and b.start < movie.moov.start), None)
-    # Whole sectors between where the index should lie and where it does: they were lost on the way.
-    missing = covers.start + covers.stated - movie.moov.start if covers and movie.moov else 0
-    for at, finding in enumerate(report.findings):
-        if (
-            finding.code is FindingCode.BOX_SIZE
-            and finding.severity is Severity.FATAL
-            and finding.span
-            and (first - finding.span.start > 65_536 or (missing > 0 and missing % 512 == 0))
-        ):
-            report.findings[at] = replace(finding, severity=Severity.MINOR)
 
 
 def _swallowed(subject: Subject, report: Report, movie: Movie, judged: list[Track], plays: float) -> float:
@@ -192,142 +155,6 @@ def _stranded(
         "close-fragments", "Put the fragments that are left one behind the other, with a new index of them.", best
     )
     return plays, best
-
-
-def _marks(report: Report, movie: Movie) -> None:
-    for box in movie.tree.top:
-        payload_box = box.kind in (b"mdat", b"free", b"skip", b"wide")
-        report.mark(box.start, box.end, Matter.PAYLOAD if payload_box else Matter.STRUCTURE, box.name)
-    if movie.hidden and movie.moov is not None:
-        report.mark(movie.moov.start, movie.moov.end, Matter.STRUCTURE, "moov")
-
-
-def _structure_findings(subject: Subject, report: Report, movie: Movie) -> bool:
-    """Findings of the box chain; True where an ordinary player would get to the index."""
-    tree, size = movie.tree, subject.size
-    opens = movie.moov is not None and not movie.hidden
-    fills = subject.blocks.fills
-    start_filled = fills[0].span if fills and fills[0].span.start == 0 else None
-    if tree.too_deep is not None:
-        report.add(
-            FindingCode.BOX_DEPTH,
-            Severity.MAJOR,
-            "Boxes are nested deeper than 64 levels; the rest was not followed.",
-            tree.too_deep,
-            tree.too_deep,
-        )
-    if not tree.top:
-        report.add(
-            FindingCode.MP4_FTYP, Severity.FATAL, "The file's first boxes are lost.", 0, start_filled.end if start_filled else 0,
-            Cause.START_OVERWRITTEN,
-        )  # fmt: skip
-        opens = False
-    elif not any(b.kind in (b"ftyp", b"styp") for b in tree.top[:3]) and tree.top[0].kind != b"wide":
-        severity = Severity.MINOR if opens else Severity.MAJOR
-        if not (tree.first(b"moov") and tree.top[0].kind in (b"moov", b"mdat", b"free", b"skip", b"pnot")):
-            report.add(FindingCode.MP4_FTYP, severity, "The file type box is missing.", 0, 0)
-        else:
-            report.add(
-                FindingCode.MP4_FTYP,
-                Severity.NOTE,
-                "There is no file type box, as in old QuickTime files.",
-                0,
-                0,
-            )
-    for box in tree.misfits:
-        if box.depth == 0 and box.kind == b"mdat" and box.cut:
-            missing = box.stated - (size - box.start)
-            if movie.hidden:
-                report.add(
-                    FindingCode.BOX_SIZE,
-                    Severity.FATAL,
-                    "The media data box claims more than the file holds and covers the index.",
-                    box.start,
-                    box.body,
-                )
-            else:
-                report.add(
-                    FindingCode.BOX_SIZE,
-                    Severity.MAJOR,
-                    f"The media data box claims {missing:,} bytes more than the file holds.",
-                    size,
-                    size,
-                    Cause.CUT_SHORT,
-                )
-                report.mark(size, size + missing, Matter.MISSING, "missing media data")
-        elif box.cut:
-            at = size if box.depth == 0 else box.start
-            severity = Severity.MAJOR if box.depth == 0 and box.kind in (b"moov", b"moof") else Severity.MINOR
-            report.add(
-                FindingCode.BOX_SIZE,
-                severity,
-                f"The box '{box.name}' does not fit where it lies.",
-                at,
-                at,
-                Cause.CUT_SHORT if box.depth == 0 else None,
-            )
-        else:
-            report.add(
-                FindingCode.BOX_SIZE,
-                Severity.MINOR,
-                "Bytes that are no box lie among boxes.",
-                box.start,
-                box.end,
-            )
-    if movie.stranded:
-        return opens
-    if tree.broken_at is not None and tree.top:
-        _broken_chain(subject, report, movie)
-    elif movie.hidden and not report.has(FindingCode.BOX_SIZE) and tree.top:
-        culprit = next((b for b in tree.top if movie.moov and b.start < movie.moov.start < b.end), tree.top[-1])
-        report.add(
-            FindingCode.BOX_SIZE,
-            Severity.FATAL,
-            f"The box '{culprit.name}' has a wrong size and covers the index.",
-            culprit.start,
-            culprit.body,
-        )
-    return opens
-
-
-def _broken_chain(subject: Subject, report: Report, movie: Movie) -> None:
-    tree, size = movie.tree, subject.size
-    at = tree.broken_at
-    assert at is not None
-    last = tree.top[-1]
-    whole = movie.moov is not None and not movie.hidden
-    rest = subject.source.array[at:]
-    if whole and _all_samples_before(movie, at):
-        kind = "zeros" if not rest.any() else "bytes"
-        report.add(
-            FindingCode.TAIL,
-            Severity.NOTE,
-            f"{size - at:,} {kind} follow the last box.",
-            at,
-            size,
-            Cause.NO_KNOWN_END if rest.size > 512 else None,
-        )
-        report.mark(at, size, Matter.PAST_END)
-    elif movie.hidden and movie.moov is not None and movie.moov.start > at and last.kind == b"mdat":
-        report.add(
-            FindingCode.BOX_SIZE,
-            Severity.FATAL,
-            f"The size of the box '{last.name}' is wrong: no box follows where it ends.",
-            last.start,
-            last.body,
-        )
-    else:
-        fill = next((f for f in subject.blocks.fills if f.span.start <= at + 512 and f.span.end > at), None)
-        severity = Severity.MAJOR if whole else Severity.FATAL
-        report.add(
-            FindingCode.HOLE if fill else FindingCode.BOX_SIZE, severity, "The chain of boxes breaks here.",
-            min(at, fill.span.start) if fill else at, fill.span.end if fill else at, Cause.UNREADABLE if fill else None,
-        )  # fmt: skip
-        report.mark(at, size, Matter.UNEXPLAINED)
-
-
-def _all_samples_before(movie: Movie, at: int) -> bool:
-    return all(int((t.offsets + t.sizes).max()) <= at for t in movie.tracks if t.offsets.size)
 
 
 def _no_index(subject: Subject, report: Report, movie: Movie) -> None:

@@ -10,12 +10,13 @@ import numpy as np
 from jugal.formats.base import RepairDraft, RepairImpossible, Report, Subject
 from jugal.formats.isobmff import fragments
 from jugal.formats.isobmff.boxes import Box
-from jugal.formats.isobmff.check import examine, late_start
+from jugal.formats.isobmff.check import examine
 from jugal.formats.isobmff.cutting import cut_to_good
 from jugal.formats.isobmff.front import index_to_front
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import apply_steps, find_steps
 from jugal.formats.isobmff.rebuild import estimate_index, rebuild_index, rebuild_index_in_front
+from jugal.formats.isobmff.structure import late_start
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.write import DROP, box_bytes, patched, serialise, set_durations
 from jugal.model.span import ByteSpan

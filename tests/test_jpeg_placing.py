@@ -13,8 +13,9 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import Subject
+from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.parse import walk
-from jugal.formats.jpeg.resync import Placed, _edge_by_column
+from jugal.formats.jpeg.resync import _edge_by_column
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.samples import encode
 from jugal.samples.harm import harm

@@ -12,15 +12,14 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.fft import idctn
-from scipy.special import erf
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
-from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.canvas import Canvas, Placed, first_bit
 from jugal.formats.jpeg.damage import judge
 from jugal.formats.jpeg.decode import Picture, decode, raw_offsets
 from jugal.formats.jpeg.entropy import neutral_mcu
+from jugal.formats.jpeg.levels import MAD_TO_DEVIATION, match_levels
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan, select
@@ -43,36 +42,6 @@ _STEP = 8.0
 #: Rows of a run from which its columns are told, and by how many deviations a column stands out by chance.
 _LEAST_ROWS = 4
 _CHANCE = 2.5
-#: From the median distance from the median to a standard deviation.
-_MAD_TO_DEVIATION = 1.4826
-_WITHIN_ONE_DEVIATION = 0.6827
-#: Levels by which a stretch may be off and still look right, and the doubt where nothing stands above it.
-_NEAR_LEVELS = 12.0
-_NO_NEIGHBOUR = 40.0
-
-
-@dataclass(slots=True)
-class Placed:
-    """A run at MCU number ``place``; ``offsets`` are added to its DC values, per component.
-
-    ``doubt`` is by how many levels they may be off, as a standard deviation per component.
-    """
-
-    run: Run
-    place: int
-    offsets: NDArray[np.int64]
-    doubt: NDArray[np.float64]
-
-    @property
-    def end(self) -> int:
-        return self.place + self.run.count
-
-    @property
-    def surety(self) -> float:
-        """What a MCU of the run counts, 0..1: in full where its doubt is no more than levels may be off and look right,
-        else by how much less likely they are to."""
-        likely = erf(_NEAR_LEVELS / (np.sqrt(2.0) * np.maximum(self.doubt, 1e-9)))
-        return float(np.minimum(1.0, likely / _WITHIN_ONE_DEVIATION).min())
 
 
 @dataclass(slots=True)
@@ -118,7 +87,7 @@ def find_mosaic(subject: Subject, structure: Structure, picture: Picture) -> Mos
     if not pieces:
         return None
     before = first.first if pieces[0].seen else _true_end(picture, structure, reader, first.first)
-    canvas = _Canvas(picture, structure, reader, before)
+    canvas = Canvas(picture, structure, reader, before)
     mosaic = Mosaic(reader, before, [])
     spots = _estimates(canvas, pieces)
     for number, piece in enumerate(pieces):
@@ -166,7 +135,7 @@ def _collect(
     return pieces
 
 
-def _estimates(canvas: _Canvas, pieces: list[_Piece]) -> list[int]:
+def _estimates(canvas: Canvas, pieces: list[_Piece]) -> list[int]:
     """The place of each run if lost bytes held as many MCUs as others: exact for the last, which ends the picture."""
     total = canvas.reader.total
     have = sum(p.run.count for p in pieces)
@@ -218,55 +187,7 @@ def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool)
     return None
 
 
-class _Canvas:
-    """Levels of the MCUs known so far, per component, and their blocks where a seam needs the pixels."""
-
-    def __init__(self, picture: Picture, structure: Structure, reader: RunReader, before: int) -> None:
-        self.reader = reader
-        self.width = picture.frame.mcus_x
-        self.known = np.zeros(reader.total, bool)
-        self.levels = np.zeros((reader.total, len(reader.shape)))
-        self.placed: list[Placed] = []
-        head, _ = reader.read(structure.scans[0].entropy, _first_bit(picture), before)
-        self.add(Placed(head, 0, np.zeros(len(reader.shape), np.int64), np.zeros(len(reader.shape))))
-
-    @property
-    def end(self) -> int:
-        """The first MCU behind all known ones."""
-        return self.placed[-1].end
-
-    def above(self, places: NDArray[np.int64]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-        """Levels of the nearest known MCU straight above each place, and how many rows up it lies (0: none)."""
-        levels = np.zeros((places.size, self.levels.shape[1]))
-        rows = np.zeros(places.size, np.int64)
-        for up in range(1, 9):
-            source = places - up * self.width
-            use = (rows == 0) & (source >= 0)
-            use[use] = self.known[source[use]]
-            levels[use] = self.levels[source[use]]
-            rows[use] = up
-        return levels, rows
-
-    def add(self, placed: Placed) -> None:
-        levels = self.reader.levels(placed.run.dc) + placed.offsets * self.reader.steps
-        self.levels[placed.place : placed.end] = levels
-        self.known[placed.place : placed.end] = True
-        self.placed.append(placed)
-
-    def blocks_at(self, place: int) -> tuple[Placed, int] | None:
-        """The run that holds MCU ``place`` and its number in it."""
-        for placed in self.placed:
-            if placed.place <= place < placed.end:
-                return placed, place - placed.place
-        return None
-
-
-def _first_bit(picture: Picture) -> int:
-    """The bit at which the scan's first MCU begins."""
-    return int(picture.scans[0].segments.start[0]) * 8
-
-
-def _put(canvas: _Canvas, piece: _Piece, spot: int, behind: list[_Piece], spots: list[int]) -> Placed | None:
+def _put(canvas: Canvas, piece: _Piece, spot: int, behind: list[_Piece], spots: list[int]) -> Placed | None:
     """Places a run, drops what of it is foreign, matches its level and takes it in."""
     run, least = piece.run, canvas.end + 1
     place = spot
@@ -283,12 +204,12 @@ def _put(canvas: _Canvas, piece: _Piece, spot: int, behind: list[_Piece], spots:
         run, place = run.without_first(skip), place + skip
     if run.count < _LEAST:
         return None
-    placed = Placed(run, place, *_match(canvas, run, place))
+    placed = Placed(run, place, *match_levels(canvas, run, place))
     canvas.add(placed)
     return placed
 
 
-def _best_place(canvas: _Canvas, run: Run, spot: int, behind: list[_Piece], spots: list[int]) -> int | None:
+def _best_place(canvas: Canvas, run: Run, spot: int, behind: list[_Piece], spots: list[int]) -> int | None:
     """Where near ``spot`` a run goes best with the rows above it and with the last run, whose place is known.
 
     Levels follow those of the neighbours but for a constant. Which row is told by the estimate, where in the row by
@@ -337,7 +258,7 @@ def _edge_by_column(reader: RunReader, run: Run, width: int) -> NDArray[np.float
     place = np.arange(steps.size) % width
     mean = np.bincount(place, steps, width) / np.bincount(place, minlength=width)
     middle = float(np.median(mean))
-    excess = (mean - middle) / max(1e-6, _MAD_TO_DEVIATION * float(np.median(np.abs(mean - middle))))
+    excess = (mean - middle) / max(1e-6, MAD_TO_DEVIATION * float(np.median(np.abs(mean - middle))))
     # A run whose rows end behind its MCU number k begins in column width - 1 - k.
     return 1.0 + np.maximum(0.0, excess[::-1] - _CHANCE)
 
@@ -356,7 +277,7 @@ def _misfit(
 class _Below:
     """Levels of the last run, at its known place but at a level of its own."""
 
-    def __init__(self, canvas: _Canvas, behind: list[_Piece], spots: list[int]) -> None:
+    def __init__(self, canvas: Canvas, behind: list[_Piece], spots: list[int]) -> None:
         self._width, self._total = canvas.width, canvas.reader.total
         anchored = bool(behind) and behind[-1].last
         self._place = spots[-1] if anchored else self._total
@@ -380,7 +301,7 @@ def _true_end(picture: Picture, structure: Structure, reader: RunReader, before:
     As _foreign_start(), backwards: the sector boundary is sought from which on levels part from the row above.
     """
     width = picture.frame.mcus_x
-    head, _ = reader.read(structure.scans[0].entropy, _first_bit(picture), before)
+    head, _ = reader.read(structure.scans[0].entropy, first_bit(picture), before)
     if head.count < 2 * width + 2 * _LEAST:
         return before
     raw = raw_offsets(head.entropy, head.bits[:-1] >> 3)
@@ -401,7 +322,7 @@ def _true_end(picture: Picture, structure: Structure, reader: RunReader, before:
     return begin + cut - 1
 
 
-def _foreign_start(canvas: _Canvas, run: Run, place: int) -> int:
+def _foreign_start(canvas: Canvas, run: Run, place: int) -> int:
     """How many MCUs at the start of a run belong to what was put in, not to the picture.
 
     Foreign data of the same kind decode without an error, but their levels have nothing to do with the rows above the
@@ -444,104 +365,6 @@ def _spread(values: NDArray[np.float64]) -> float:
     return float(np.abs(values - np.median(values, axis=0)).sum())
 
 
-def _match(canvas: _Canvas, run: Run, place: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
-    """Per component what to add to the run's DC values so that it goes on from what is known around it, and the doubt.
-
-    Where blocks touch, only the doubt of what they touch is left; across a gap the picture may have changed by as much
-    as it does elsewhere over so many rows.
-    """
-    reader, width = canvas.reader, canvas.width
-    touching = [
-        (number, spot)
-        for number in range(min(run.count, width))
-        if (spot := canvas.blocks_at(place + number - width)) is not None
-    ]
-    if len(touching) >= max(3, width // 24):
-        doubts = np.array([placed.doubt for _, (placed, _) in touching])
-        return _match_pixels(canvas, run, touching), np.median(doubts, axis=0)
-    levels = reader.levels(run.dc)
-    number = np.arange(min(run.count, width))
-    above, rows = canvas.above(place + number)
-    offsets = np.zeros(len(reader.shape), np.int64)
-    doubt = canvas.placed[-1].doubt.copy()
-    use = rows > 0
-    for c in range(len(reader.shape)):
-        if use.sum() >= 3:
-            slope = _slope(canvas, levels, c)
-            offset = float(np.median(above[use, c] + slope * rows[use] - levels[number[use], c]))
-            gap = max(1, round(float(np.median(rows[use]))))
-            doubt[c] = np.hypot(doubt[c], _wander(canvas, levels, c, gap))
-        else:
-            known = canvas.levels[canvas.known, c]
-            doubt[c] = np.hypot(doubt[c], _NO_NEIGHBOUR)
-            offset = (
-                float(np.median(known) - np.median(levels[:, c])) if known.size else -float(np.median(levels[:, c]))
-            )
-        offsets[c] = round(offset / reader.steps[c])
-    return offsets, doubt
-
-
-def _wander(canvas: _Canvas, levels: NDArray[np.float64], c: int, gap: int) -> float:
-    """By how much the level of a whole row differs from that of one ``gap`` rows on, beyond a steady slope."""
-    width = canvas.width
-    changes = np.empty(0)
-    for values in (canvas.levels[: canvas.end, c], levels[:, c]):
-        rows = np.median(values[: values.size // width * width].reshape(-1, width), axis=1)[-60:]
-        changes = np.append(changes, rows[gap:] - rows[:-gap])
-    if changes.size < 4:
-        return _NO_NEIGHBOUR
-    return _MAD_TO_DEVIATION * float(np.median(np.abs(changes - np.median(changes))))
-
-
-def _slope(canvas: _Canvas, levels: NDArray[np.float64], c: int) -> float:
-    """By how much levels change from row to row around a gap: the median over the last rows above and the first below."""
-    width = canvas.width
-    steps = []
-    head = canvas.levels[max(0, canvas.end - 3 * width) : canvas.end, c]
-    for values in (head, levels[: 3 * width, c]):
-        if values.size > width + 4:
-            steps.append(float(np.median(values[width:] - values[:-width])))
-    return float(np.mean(steps)) if steps else 0.0
-
-
-def _match_pixels(canvas: _Canvas, run: Run, touching: list[tuple[int, tuple[Placed, int]]]) -> NDArray[np.int64]:
-    """The offset that makes pixel rows meet where MCUs of the run lie right under known ones."""
-    reader = canvas.reader
-    numbers = np.array([n for n, _ in touching])
-    _, below = reader.read(run.entropy, int(run.bits[0]), int(numbers.max()) + 1, int(numbers.max()) + 1)
-    # Coefficients read from the run's start count their DC from there; the run's own count may have begun earlier.
-    shift = run.dc[0].astype(np.int64) - below[0, :, 0]
-    over: list[NDArray] = []
-    for _, (placed, number) in touching:
-        part = placed.run
-        _, blocks = reader.read(part.entropy, int(part.bits[number]), 1, 1)
-        blocks = blocks[0].astype(np.int64)
-        blocks[:, 0] = part.dc[number] + placed.offsets[reader.blocks]
-        over.append(blocks)
-    upper, lower = np.array(over), below[numbers].astype(np.int64)
-    offsets = np.zeros(len(reader.shape), np.int64)
-    for c, (_, columns) in enumerate(reader.shape):
-        own = np.flatnonzero(reader.blocks == c)
-        table = reader.quant[c]
-        bottom = _pixels(upper[:, own[-columns:]], table)
-        top_blocks = lower[:, own[:columns]]
-        top_blocks[..., 0] += shift[own[0]]
-        top = _pixels(top_blocks, table)
-        ahead = bottom[..., 7, :] + (bottom[..., 7, :] - bottom[..., 6, :]) / 2
-        back = top[..., 0, :] - (top[..., 1, :] - top[..., 0, :]) / 2
-        offsets[c] = round(float(np.median(ahead - back)) / reader.steps[c])
-    return offsets
-
-
-def _pixels(blocks: NDArray[np.int64], table: NDArray[np.uint16] | None) -> NDArray[np.float64]:
-    """Samples (…, 8, 8) of zigzag coefficients (…, 64), mid-grey at 0."""
-    scale = np.ones(64) if table is None else table.astype(np.float64)
-    natural = np.zeros(blocks.shape)
-    natural[..., list(spec.ZIGZAG)] = blocks * scale
-    square = natural.reshape(*blocks.shape[:-1], 8, 8)
-    return np.asarray(idctn(square, axes=(-2, -1), norm="ortho"))
-
-
 def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
     """The good start, then each surviving run behind neutral blocks for what is lost before it."""
     structure = select(subject.source).structure
@@ -554,7 +377,7 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
     if mosaic is None:
         raise RepairImpossible("Behind the damage nothing decodes that could be put back.")
     reader = mosaic.reader
-    head, _ = reader.read(scan.entropy, _first_bit(picture), mosaic.before)
+    head, _ = reader.read(scan.entropy, first_bit(picture), mosaic.before)
     parts = [_bits_of(head)]
     levels = _last_levels(reader, head, np.zeros(len(reader.shape), np.int64))
     reached = head.count

@@ -9,7 +9,9 @@ from pathlib import Path
 
 import pytest
 
-from conftest import healthy
+from conftest import healthy, number_of, run, until
+from jugal.app.controllers.session import Task
+from jugal.app.views.window import Window
 from jugal.engine import child as child_module
 from jugal.engine.child import Child
 from jugal.engine.examine import examine_file
@@ -85,3 +87,29 @@ def test_what_ends_the_child_costs_one_file(
 def test_a_missing_donor_is_a_sentence(tmp_path: Path) -> None:
     with Child() as child:
         assert child.examine(str(tmp_path / "none.jpg")).error
+
+
+def test_a_repair_that_dies_costs_the_window_nothing(
+    window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder = tmp_path / "card"
+    folder.mkdir()
+    sick(folder)
+    (folder / "b.jpg").write_bytes(harm(healthy("jpeg-restart"), "jpeg", "truncate", 4).data)
+    run(window, folder)
+    session = window.session
+    told: list[RepairOutcome] = []
+    ended: list[str] = []
+    session.repair_told.connect(lambda result: told.append(result.outcome))
+    session.repair_ended.connect(ended.append)
+    with monkeypatch.context() as patched:
+        patched.setattr(child_module, "_repair", dies)
+        session.repair([Task(number_of(window, name)) for name in ("a.jpg", "b.jpg")])
+        until(lambda: bool(ended))
+    assert [o.status for o in told] == [RepairStatus.FAILED] * 2 and ended == [""]
+    assert all(o.error == "The repair's process died on this file." for o in told)
+    session.repair([Task(number_of(window, name)) for name in ("a.jpg", "b.jpg")])
+    until(lambda: len(ended) == 2)
+    assert [o.status for o in told[2:]] == [RepairStatus.REPAIRED] * 2
+    kept = session.repairs(number_of(window, "a.jpg"))
+    assert [r.outcome.status for r in kept] == [RepairStatus.FAILED, RepairStatus.REPAIRED] and kept[-1].kept

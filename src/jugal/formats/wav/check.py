@@ -139,8 +139,8 @@ def _judge(subject: Subject, report: Report, wave: Wave, opens: bool) -> None:
     playable = 1.0
     fixable = False
     if wave.data_stated in _PLACEHOLDERS and real > 0 and not (wave.data_stated == 0 and real < 64):
+        # Common players read on to the file's end, strict programs see no sound.
         fixable = True
-        playable = 0.0 if wave.data_stated == 0 else 1.0
         report.add(
             FindingCode.WAV_SIZE,
             Severity.MAJOR if wave.data_stated == 0 else Severity.MINOR,

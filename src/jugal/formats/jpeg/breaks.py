@@ -159,15 +159,13 @@ def find_level_step(planes: list[NDArray[np.float32]]) -> int | None:
     for plane in planes[:3]:
         flat = plane.reshape(-1).astype(np.float64)
         for start in _stair_candidates(flat, width):
-            if _is_flat(planes, width, start):
-                continue
             level = _stair_level(flat, width, start)
+            if level <= (best[0] if best else 0.0) or _is_flat(planes, width, start):
+                continue
             # One flipped bit shifts one component; an object that begins there shows in the others too.
             others = [p.reshape(-1) for p in planes[:3] if p is not plane]
             moved = any(_moves_too(other, width, start, level) for other in others)
-            if moved and not _goes_on(planes, width, start):
-                continue
-            if level > 0 and (best is None or level > best[0]):
+            if not moved or _goes_on(planes, width, start):
                 best = (level, start)
     return best[1] if best else None
 

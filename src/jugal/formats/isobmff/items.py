@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
@@ -30,37 +31,29 @@ class Item:
 
 @dataclass(slots=True)
 class Items:
-    """All items, the primary one's number, and references as (kind, from, to)."""
+    """All items, the primary one's number, what each is laid out of, and what others are to another (a reference's kind)."""
 
     by_ident: dict[int, Item] = field(default_factory=dict)
     primary: int = 0
-    references: list[tuple[bytes, int, tuple[int, ...]]] = field(default_factory=list)
+    derived: dict[int, list[int]] = field(default_factory=dict)
+    roles: dict[int, bytes] = field(default_factory=dict)
 
     def picture(self) -> list[Item]:
         """The coded items that make up the primary picture: itself, or the tiles it is laid out of (6.6.2.3)."""
-        seen: list[int] = []
-        waiting = [self.primary]
+        seen: dict[int, None] = {}
+        waiting = deque([self.primary])
         while waiting and len(seen) < _MAX_ITEMS:
-            ident = waiting.pop(0)
-            if ident in seen:
-                continue
-            seen.append(ident)
-            for kind, begin, ends in self.references:
-                if kind == b"dimg" and begin == ident:
-                    waiting.extend(ends)
+            ident = waiting.popleft()
+            if ident not in seen:
+                seen[ident] = None
+                waiting.extend(self.derived.get(ident, ()))
         return [i for ident in seen if (i := self.by_ident.get(ident)) is not None and i.kind in CODED]
 
     def role(self, ident: int) -> str:
         """What an item is to the picture, in a word or two."""
         item = self.by_ident.get(ident)
-        for kind, begin, ends in self.references:
-            if begin == ident and kind == b"thmb":
-                return "thumbnail"
-            if begin == ident and kind == b"auxl":
-                return "auxiliary picture"
-            if kind == b"thmb" and ident in ends:
-                continue
-        return {b"Exif": "Exif data", b"mime": "metadata"}.get(item.kind if item else b"", "item")
+        told = {b"thmb": "thumbnail", b"auxl": "auxiliary picture"}.get(self.roles.get(ident, b""))
+        return told or {b"Exif": "Exif data", b"mime": "metadata"}.get(item.kind if item else b"", "item")
 
 
 def read_items(source: Source, meta: Box) -> Items | None:
@@ -80,7 +73,10 @@ def read_items(source: Source, meta: Box) -> Items | None:
     pitm = meta.child(b"pitm")
     if pitm is not None:
         found.primary = source.uint(pitm.body + 4, 2 if source.uint(pitm.body, 1) == 0 else 4) or 0
-    found.references = list(_references(source, meta.child(b"iref")))
+    for name, begin, ends in _references(source, meta.child(b"iref")):
+        found.roles[begin] = name
+        if name == b"dimg":
+            found.derived.setdefault(begin, []).extend(ends)
     _associate(source, meta, found)
     if not any(item.kind for item in found.by_ident.values()):
         # Without a list of items all are taken for parts of the picture.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import time
 from pathlib import Path
 
 import numpy as np
@@ -142,3 +143,10 @@ def test_the_index_is_pointed_at_the_pictures_again(tmp_path: Path) -> None:
             picture.seek(number)
             sizes.append(picture.size)
     assert sizes == [opened(healthy(n)).size for n in ("jpeg", "jpeg-progressive", "jpeg-restart")]
+
+
+def test_a_tail_full_of_starts_costs_no_more_than_a_few_looks() -> None:
+    began = time.monotonic()
+    found = examine(further() + b"\xff\xd8\xff\xe0" * 500_000)
+    assert found.score == 100 and FindingCode.TAIL in {f.code for f in found.findings}
+    assert time.monotonic() - began < 120  # a hang, not a speed test

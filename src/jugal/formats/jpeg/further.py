@@ -16,6 +16,8 @@ _MARK = b"MPF\0"
 _ENTRIES = 0xB002
 _ENTRY = 16
 _MOST = 64
+#: Starts of pictures looked at behind the main one; in damaged data many are none.
+_MOST_TRIES = 256
 #: Bytes between two pictures of a file.
 _MOST_PADDING = 1 << 16
 
@@ -93,9 +95,9 @@ def pictures_behind(subject: Subject, structure: Structure) -> list[ByteSpan]:
     """The pictures behind the main one's end, as many as an index may name."""
     found: list[ByteSpan] = []
     at = structure.end
-    while structure.eoi is not None and len(found) < _MOST:
+    for _ in range(_MOST_TRIES if structure.eoi is not None else 0):
         at = subject.source.find(b"\xff\xd8\xff", at)
-        if at < 0:
+        if at < 0 or len(found) >= _MOST:
             break
         inner = walk(subject.source, at)
         if inner.frame is not None and inner.scans and inner.eoi is not None:

@@ -40,6 +40,14 @@ def too_large(*_: object) -> None:
     raise MemoryError
 
 
+def trips(*_: object) -> None:
+    raise IndexError("tuple index out of range")
+
+
+def finds_no_room(*_: object) -> None:
+    raise OSError(28, "No space left on device")
+
+
 def sick(folder: Path) -> Examination:
     path = folder / "a.jpg"
     path.write_bytes(harm(healthy("jpeg"), "jpeg", "truncate", 3).data)
@@ -64,6 +72,8 @@ def test_a_repair_in_the_child_is_that_of_this_process(tmp_path: Path) -> None:
         (dies_while_writing, "The repair's process died on this file."),
         (stalls, "The repair took too long and was given up."),
         (too_large, "The repair needed more memory than it is allowed."),
+        (trips, "The repair failed on this file: tuple index out of range."),
+        (finds_no_room, "The repair failed on this file: [Errno 28] No space left on device."),
     ],
 )
 def test_what_ends_the_child_costs_one_file(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import multiprocessing
 import os
 from collections.abc import Callable, Sequence
@@ -17,6 +18,7 @@ from jugal.engine.repair import repair_file
 from jugal.engine.worker import prepare, without_thumbnail
 from jugal.model.result import Examination, RepairOutcome, RepairStatus
 
+log = logging.getLogger(__name__)
 _BASE_SECONDS = 300.0
 _SLOWEST = 2 << 20  # bytes a second: a repair is tried several times and measured each time
 _MAX_DONORS = 64  # one of each sort; a repair tries fewer
@@ -25,8 +27,8 @@ _MAX_DONORS = 64  # one of each sort; a repair tries fewer
 class Child:
     """A context: the process is begun with the first call and ends with the context.
 
-    Calls wait for their result and may come from any one thread. Neither a died process nor one that took too long nor one
-    out of memory raises: the result says so, and the next call has a new process.
+    Calls wait for their result and may come from any one thread. Whatever goes wrong with a file, a dead process or an
+    error nobody thought of, does not raise: the result says so in a sentence, and the next call has a working process.
     """
 
     def __enter__(self) -> Child:
@@ -65,8 +67,11 @@ class Child:
             return f"The {what} took too long and was given up."
         except MemoryError:
             return f"The {what} needed more memory than it is allowed."
-        except (ProcessExpired, OSError, EOFError):
+        except (ProcessExpired, EOFError):
             return f"The {what}'s process died on this file."
+        except Exception as error:  # one file's result, not the batch it is in
+            log.exception("the %s failed", what)
+            return f"The {what} failed on this file: {str(error) or type(error).__name__}."
 
 
 def _examine(path: str) -> Examination:

@@ -155,9 +155,13 @@ def _lead(entries: dict[int, list[tuple[int, int]]], tracks: list[Track]) -> Tra
 def _segment_index(source: Source, track: Track, kept: list[tuple[Fragment, int]]) -> bytes:
     """sidx (8.16.3) in front of ``kept``, the fragments with their lengths: one segment each."""
     times = [decode_times(source, fragment).get(track.ident) for fragment, _ in kept]
+    starts = np.array([fragment.moof.start for fragment, _ in kept])
+    order = np.argsort(track.offsets, kind="stable")
+    firsts = np.append(np.searchsorted(track.offsets[order], starts), track.offsets.size)
     rows = b""
-    for number, (fragment, length) in enumerate(kept):
-        inside = (track.offsets >= fragment.moof.start) & (track.offsets < fragment.moof.start + length)
+    for number, (_, length) in enumerate(kept):
+        inside = np.sort(order[firsts[number] : firsts[number + 1]])
+        inside = inside[track.offsets[inside] < starts[number] + length]
         begin, end = times[number], times[number + 1] if number + 1 < len(times) else None
         ticks = end - begin if begin is not None and end is not None else int(track.durations[inside].sum())
         starts_sync = bool(track.sync[inside][:1].any())

@@ -314,8 +314,8 @@ def _in_order(units: Sequence[Unit], heads: Sequence[_Head | None], order_bits: 
     """
     if not order_bits:
         return 0.5
-    span, epochs = 1 << order_bits, [[]]  # type: tuple[int, list[list[int]]]
-    anchor = 0
+    span, anchor = 1 << order_bits, 0
+    epochs: list[list[int]] = [[]]
     for unit, head in zip(units, heads, strict=True):
         if head is None or head.address or (cabac_only and not head.aligned):
             continue
@@ -326,17 +326,13 @@ def _in_order(units: Sequence[Unit], heads: Sequence[_Head | None], order_bits: 
         epochs[-1].append(count)
         if unit.reference:
             anchor = count
-    counts = np.concatenate([np.array(e) - min(e) for e in epochs if e])
-    steps = np.concatenate([np.diff(np.unique(e)) for e in epochs if e])
-    step = int(np.bincount(steps).argmax()) if steps.size and steps.max() < span else 0
-    if not step:
+    places = [np.array(epoch) - min(epoch) for epoch in epochs if epoch]
+    steps = np.concatenate([np.diff(np.unique(p)) for p in places]) if places else np.empty(0, np.int64)
+    if not steps.size or steps.max() >= span:
         return 0.0
-    own = sum(
-        len({c - min(e) for c in e if (c - min(e)) % step == 0 and c - min(e) < step * (len(e) + 4)})
-        for e in epochs
-        if e
-    )
-    return round(own / counts.size, 2)
+    step = int(np.bincount(steps).argmax())
+    own = sum(np.unique(p[(p % step == 0) & (p < step * (p.size + 4))]).size for p in places)
+    return round(own / sum(p.size for p in places), 2)
 
 
 Follow = Callable[["_Intra", AvcParameters, int], int]

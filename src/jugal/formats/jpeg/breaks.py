@@ -15,6 +15,8 @@ from numpy.typing import NDArray
 from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.parse import Structure
 
+#: From the median distance from the median to a standard deviation.
+MAD_TO_DEVIATION = 1.4826
 #: How much rougher than elsewhere a picture may go on across a step.
 _CONTINUES = 1.4
 #: Rows that show a seam on each side of where it begins, rows looked at before it, and by how many deviations of the mean
@@ -243,7 +245,8 @@ def _goes_on(planes: list[NDArray[np.float32]], width: int, start: int) -> bool:
 
 
 def _spread(values: NDArray[np.float64]) -> float:
-    return 1.4826 * float(np.median(np.abs(values)))
+    """The standard deviation of values about 0, as few far ones do not move it."""
+    return MAD_TO_DEVIATION * float(np.median(np.abs(values)))
 
 
 def _stair_level(flat: NDArray[np.float64], width: int, start: int) -> float:
@@ -257,7 +260,7 @@ def _stair_level(flat: NDArray[np.float64], width: int, start: int) -> float:
     before = vertical(row - 1)
     inside = np.concatenate((here[column:], following[:column]))
     middle = float(np.median(inside))
-    error = 1.4826 * float(np.median(np.abs(inside - middle))) / math.sqrt(inside.size)
+    error = _spread(inside - middle) / math.sqrt(inside.size)
     level = abs(middle)
     quiet = max(abs(float(np.median(x))) for x in (here[:column], following[column:], later, before))
     parts = [float(np.median(here[column:])), float(np.median(following[:column]))]

@@ -242,6 +242,7 @@ def _by_seam(
     if row is None or (found is not None and found.unit < (row + 1) * width):
         return found
     near = find_break(planes, (row - 1) * width, (row + 1) * width, byte_at)
+    # The seam has told that there is a break; only where in its row is asked, so any contrast will do.
     return Break(near.unit if near is not None else row * width, 1.0, 0.0)
 
 

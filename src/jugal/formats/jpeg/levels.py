@@ -7,11 +7,10 @@ from numpy.typing import NDArray
 from scipy.fft import idctn
 
 from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION
 from jugal.formats.jpeg.canvas import Canvas, Placed
 from jugal.formats.jpeg.runs import Run
 
-#: From the median distance from the median to a standard deviation.
-MAD_TO_DEVIATION = 1.4826
 #: The doubt in levels where nothing stands above a run.
 _NO_NEIGHBOUR = 40.0
 

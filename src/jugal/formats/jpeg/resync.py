@@ -15,11 +15,12 @@ from numpy.typing import NDArray
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION
 from jugal.formats.jpeg.canvas import Canvas, Placed, first_bit
 from jugal.formats.jpeg.damage import judge
 from jugal.formats.jpeg.decode import Picture, decode, raw_offsets
 from jugal.formats.jpeg.entropy import neutral_mcu
-from jugal.formats.jpeg.levels import MAD_TO_DEVIATION, match_levels
+from jugal.formats.jpeg.levels import match_levels
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan, select

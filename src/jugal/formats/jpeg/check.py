@@ -485,5 +485,5 @@ def _plans(subject: Subject, report: Report, selection: Selection, shown: float,
                 report.plan("pad", "Fill the lost part with neutral grey to the full size and end the file.", shown)
             else:
                 report.plan("close", "End the file with the marker that is missing.", shown)
-        elif content_end(subject, structure) < subject.size:
+        elif report.has(FindingCode.TAIL):
             report.plan("trim", "Cut the bytes after the picture away.", shown)

@@ -22,7 +22,7 @@ from jugal.formats.jpeg.decode import lookup_tables
 from jugal.formats.jpeg.entropy import code_bits
 from jugal.formats.jpeg.parse import HuffmanTable
 from jugal.formats.jpeg.spec import ANNEX_K, ZIGZAG, table_segment
-from jugal.kernels import blockstats, jpeg, nal, png
+from jugal.kernels import blockstats, nal, png, stuffing
 from jugal.model import scoring
 from jugal.model.codes import FindingCode
 from jugal.model.finding import Finding, Severity
@@ -116,7 +116,7 @@ def test_page_statistics(size: int) -> None:
         entropy, text, total, stuffed = reference_page(part, raw[4096 * page + 4096 :][:1])
         assert blocks.entropy[page] == pytest.approx(entropy, abs=1e-4)
         assert blocks.printable[page] == pytest.approx(text, abs=1e-6)
-        assert (blocks.ff_total[page], blocks.ff_stuffed[page]) == (total, stuffed)
+        assert [int(figure[page]) for figure in blocks.stuffing] == [total, stuffed]
 
 
 @settings(max_examples=60, deadline=None)
@@ -155,9 +155,9 @@ def test_stuffing_is_undone(payload: bytes) -> None:
     stuffed = payload.replace(b"\xff", b"\xff\x00") + b"\xff\xd9"
     raw = np.frombuffer(stuffed, np.uint8)
     out, marks = np.zeros(len(stuffed) + 32, np.uint8), np.zeros(8, np.int64)
-    length, end, count = jpeg.unstuff(raw, 0, raw.size, out, marks, marks.copy(), np.zeros(8, np.int16))
+    length, end, count = stuffing.unstuff(raw, 0, raw.size, out, marks, marks.copy(), np.zeros(8, np.int16))
     assert (out[:length].tobytes(), end, count) == (payload, len(stuffed) - 2, 0)
-    places = jpeg.stuffed_offset(raw, 0, np.arange(length, dtype=np.int64))
+    places = stuffing.stuffed_offset(raw, 0, np.arange(length, dtype=np.int64))
     assert [stuffed[p] for p in places] == list(payload)
 
 
@@ -165,7 +165,7 @@ def test_restart_markers_are_listed_where_they_stand() -> None:
     data = b"\x11\x22\xff\xd0\x33\xff\x00\xff\xd1\x44\xff\xd9"
     raw = np.frombuffer(data, np.uint8)
     out, at, clean, code = np.zeros(64, np.uint8), *(np.zeros(8, np.int64) for _ in range(2)), np.zeros(8, np.int16)
-    length, end, count = jpeg.unstuff(raw, 0, raw.size, out, at, clean, code)
+    length, end, count = stuffing.unstuff(raw, 0, raw.size, out, at, clean, code)
     assert out[:length].tobytes() == b"\x11\x22\x33\xff\x44"
     assert (end, count) == (10, 2)
     assert (at[:2].tolist(), clean[:2].tolist(), code[:2].tolist()) == ([2, 7], [2, 4], [0xD0, 0xD1])
@@ -205,7 +205,7 @@ def test_table_segment_length() -> None:
 
 @given(st.lists(st.integers(0, 1), max_size=80))
 def test_packed_bits_are_padded_with_ones_and_stuffed(bits: list[int]) -> None:
-    packed = jpeg.pack_bits(np.array(bits, np.uint8)).replace(b"\xff\x00", b"\xff")
+    packed = stuffing.pack_bits(np.array(bits, np.uint8)).replace(b"\xff\x00", b"\xff")
     unpacked = np.unpackbits(np.frombuffer(packed, np.uint8)).tolist()
     assert unpacked[: len(bits)] == bits
     assert all(unpacked[len(bits) :]) and len(unpacked) - len(bits) < 8

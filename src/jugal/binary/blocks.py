@@ -9,11 +9,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.binary.source import Source
-from jugal.kernels.blockstats import PAGE, SECTOR, page_glance, page_stats, period_of, uniform_sectors
+from jugal.kernels.blockstats import (
+    PAGE,
+    SECTOR,
+    page_entropy,
+    page_glance,
+    page_printable,
+    page_stuffing,
+    repeating_sectors,
+    uniform_sectors,
+)
 from jugal.model.span import ByteSpan
 
 #: Files of more pages are glanced at page by page, not counted byte by byte.
 MAX_PAGES = 8_192
+_LONGEST_TEXT = 64
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,37 +49,38 @@ class Blocks:
         return out
 
     @cached_property
-    def _pages(self) -> tuple[NDArray, NDArray, NDArray, NDArray]:
-        count = -(-self._source.size // PAGE)
-        entropy = np.zeros(count, np.float32)
-        printable = np.zeros(count, np.float32)
-        ff_total = np.zeros(count, np.int32)
-        ff_stuffed = np.zeros(count, np.int32)
-        if count > MAX_PAGES:
-            page_glance(self._source.array, entropy, printable)
-        elif count:
-            page_stats(self._source.array, entropy, printable, ff_total, ff_stuffed)
-        return entropy, printable, ff_total, ff_stuffed
-
-    @property
     def entropy(self) -> NDArray[np.float32]:
         """Per page: bits per byte, 0..8."""
-        return self._pages[0]
+        count = self._page_count
+        if count <= MAX_PAGES:
+            return self.entropy_of(np.arange(count))
+        out = np.zeros(count, np.float32)
+        page_glance(self._source.array, out)
+        return out
 
-    @property
+    def entropy_of(self, pages: NDArray[np.int64]) -> NDArray[np.float32]:
+        """Bits per byte, 0..8, of the pages with these numbers."""
+        out = np.zeros(pages.size, np.float32)
+        page_entropy(self._source.array, pages, out)
+        return out
+
+    @cached_property
     def printable(self) -> NDArray[np.float32]:
         """Per page: share of printable ASCII, 0..1."""
-        return self._pages[1]
+        out = np.zeros(self._page_count, np.float32)
+        page_printable(self._source.array, out)
+        return out
+
+    @cached_property
+    def stuffing(self) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+        """Per page: number of 0xFF bytes, and of those followed by 0x00 or a restart marker's second byte."""
+        total, stuffed = np.zeros(self._page_count, np.int32), np.zeros(self._page_count, np.int32)
+        page_stuffing(self._source.array, total, stuffed)
+        return total, stuffed
 
     @property
-    def ff_total(self) -> NDArray[np.int32]:
-        """Per page: number of 0xFF bytes."""
-        return self._pages[2]
-
-    @property
-    def ff_stuffed(self) -> NDArray[np.int32]:
-        """Per page: number of 0xFF bytes followed by 0x00 or a restart marker's second byte."""
-        return self._pages[3]
+    def _page_count(self) -> int:
+        return -(-self._source.size // PAGE)
 
     @cached_property
     def fills(self) -> tuple[Fill, ...]:
@@ -106,18 +117,18 @@ class Blocks:
     @cached_property
     def patterns(self) -> tuple[ByteSpan, ...]:
         """Runs of at least two sectors in which one short text (2 to 64 bytes) is repeated."""
-        data = self._source.array
-        found: list[ByteSpan] = []
+        periods = np.zeros(self._source.size // SECTOR, np.int16)
+        repeating_sectors(self._source.array, _LONGEST_TEXT, periods)
+        sectors = np.flatnonzero(periods > 1)
         # A repeated text lowers the entropy of its page far below that of any payload.
-        for page in np.flatnonzero((self.entropy < 5.2) & (self.entropy > 0.1)):
-            start = int(page) * PAGE
-            for at in range(start, min(start + PAGE, self._source.size), SECTOR):
-                sector = data[at : at + SECTOR]
-                if self.uniform[at // SECTOR] < 0 and sector.size == SECTOR and period_of(sector, 64) > 1:
-                    if found and found[-1].end == at:
-                        found[-1] = ByteSpan(found[-1].start, at + SECTOR)
-                    else:
-                        found.append(ByteSpan(at, at + SECTOR))
+        pages, inverse = np.unique(sectors * SECTOR // PAGE, return_inverse=True)
+        entropy = self.entropy_of(pages)[inverse]
+        found: list[ByteSpan] = []
+        for at in (sectors[(entropy < 5.2) & (entropy > 0.1)] * SECTOR).tolist():
+            if found and found[-1].end == at:
+                found[-1] = ByteSpan(found[-1].start, at + SECTOR)
+            else:
+                found.append(ByteSpan(at, at + SECTOR))
         return tuple(span for span in found if span.length >= 2 * SECTOR)
 
 

@@ -7,6 +7,7 @@ import re
 import zlib
 
 import numpy as np
+from numpy.typing import NDArray
 
 from jugal.formats.base import Report, Subject
 from jugal.formats.fills import describe, entropy_drops, foreign_text
@@ -154,15 +155,18 @@ def _foreign_tail(subject: Subject) -> list[ByteSpan]:
     entropy = subject.blocks.entropy
     if entropy.size < 16:
         return []
-    for cut in range(4, entropy.size - 4):
-        before, after = entropy[:cut], entropy[cut:]
-        if (
-            abs(float(np.median(before)) - float(np.median(after))) > 3
-            and float(before.std()) < 0.4
-            and float(after.std()) < 0.4
-        ):
-            return [ByteSpan(cut * PAGE, subject.size)]
-    return []
+    cuts = np.arange(4, entropy.size - 4)
+    before, steady = _level_and_spread(entropy, cuts)
+    after, behind = _level_and_spread(entropy[::-1], entropy.size - cuts)
+    stepped = np.flatnonzero((np.abs(before - after) > 3) & (steady < 0.4) & (behind < 0.4))
+    return [ByteSpan(int(cuts[stepped[0]]) * PAGE, subject.size)] if stepped.size else []
+
+
+def _level_and_spread(values: NDArray[np.float32], counts: NDArray[np.int64]) -> tuple[NDArray, NDArray]:
+    """Mean and standard deviation of the first ``counts`` of ``values``."""
+    sums, squares = (np.cumsum(values.astype(np.float64) ** power)[counts - 1] for power in (1, 2))
+    mean = sums / counts
+    return mean, np.sqrt(np.maximum(0.0, squares / counts - mean**2))
 
 
 def _gzip(subject: Subject, report: Report) -> list[ByteSpan]:

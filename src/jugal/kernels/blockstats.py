@@ -34,19 +34,30 @@ def uniform_sectors(data, out):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def page_stats(data, entropy, printable, ff_total, ff_stuffed):  # type: ignore[no-untyped-def]
-    """Per 4,096-byte page of uint8 ``data``.
+def page_printable(data, out):  # type: ignore[no-untyped-def]
+    """Per 4,096-byte page of uint8 ``data``: share of tab, line ends and 0x20..0x7E, to float32 ``out``."""
+    for page in range(out.size):
+        part = data[page * 4096 : (page + 1) * 4096]
+        count = 0
+        for i in range(part.size):
+            value = part[i]
+            count += (value >= 32) & (value < 127) | (value == 9) | (value == 10) | (value == 13)
+        out[page] = count / part.size
 
-    Fills float32 ``entropy`` (bits per byte, 0..8), float32 ``printable`` (share of tab, line ends and
-    0x20..0x7E), int32 ``ff_total`` (0xFF bytes) and ``ff_stuffed`` (those followed by 0x00 or 0xD0..0xD7).
-    """
-    n = data.size
+
+@njit(cache=True, nogil=True)
+def page_entropy(data, pages, out):  # type: ignore[no-untyped-def]
+    """Entropy in bits per byte, 0..8, of each of the 4,096-byte ``pages`` (int64 numbers), to float32 ``out``."""
     hist = np.zeros((4, 256), np.int32)
-    for page in range(entropy.size):
-        start = page * 4096
-        end = min(start + 4096, n)
+    logs = np.zeros(4097, np.float64)
+    for count in range(1, 4097):
+        logs[count] = count * math.log2(count)
+    for number in range(pages.size):
+        start = pages[number] * 4096
+        end = min(start + 4096, data.size)
         hist[:] = 0
         i = start
+        # Four histograms, since a counter that was just written to cannot be read at once.
         while i + 4 <= end:
             hist[0, data[i]] += 1
             hist[1, data[i + 1]] += 1
@@ -56,64 +67,28 @@ def page_stats(data, entropy, printable, ff_total, ff_stuffed):  # type: ignore[
         while i < end:
             hist[0, data[i]] += 1
             i += 1
-        length = end - start
-        bits = 0.0
-        text = 0
+        total = 0.0
         for value in range(256):
-            count = hist[0, value] + hist[1, value] + hist[2, value] + hist[3, value]
-            if count:
-                p = count / length
-                bits -= p * math.log2(p)
-                if value == 9 or value == 10 or value == 13 or 32 <= value < 127:
-                    text += count
-        entropy[page] = bits
-        printable[page] = text / length
-        total = hist[0, 255] + hist[1, 255] + hist[2, 255] + hist[3, 255]
-        stuffed = 0
-        if total and total < 512:
-            for i in range(start, end):
-                if data[i] == 255 and i + 1 < n:
-                    following = data[i + 1]
-                    if following == 0 or 0xD0 <= following <= 0xD7:
-                        stuffed += 1
-        ff_total[page] = total
-        ff_stuffed[page] = stuffed
+            total += logs[hist[0, value] + hist[1, value] + hist[2, value] + hist[3, value]]
+        length = end - start
+        out[number] = max(0.0, math.log2(length) - total / length)
 
 
 @njit(cache=True, nogil=True)
-def page_glance(data, entropy, printable):  # type: ignore[no-untyped-def]
-    """As ``page_stats``, judged by two stretches of 64 bytes a page: for files too large to be counted in full.
-
-    The entropy of 128 bytes falls short of that of the page; 1.25 bits are added so that dense data reads near 8.
-    """
-    n = data.size
-    hist = np.zeros(256, np.int32)
-    logs = np.zeros(129, np.float64)
-    for count in range(1, 129):
-        logs[count] = count * math.log2(count)
-    for page in range(entropy.size):
-        start = page * 4096
-        end = min(start + 4096, n)
-        length = 0
-        text = 0
-        total = 0.0
-        for offset in (1000, 3000):
-            first = min(start + offset, max(start, end - 64))
-            for i in range(first, min(first + 64, end)):
-                value = data[i]
-                # The sum of n log n grows by what this byte adds to its value's count.
-                total += logs[hist[value] + 1] - logs[hist[value]]
-                hist[value] += 1
-                length += 1
-                if 32 <= value < 127 or value == 9 or value == 10 or value == 13:
-                    text += 1
-        for offset in (1000, 3000):
-            first = min(start + offset, max(start, end - 64))
-            for i in range(first, min(first + 64, end)):
-                hist[data[i]] = 0
-        bits = math.log2(length) - total / length
-        entropy[page] = bits + 1.25 if bits > 1e-9 else 0.0
-        printable[page] = text / length
+def page_stuffing(data, total, stuffed):  # type: ignore[no-untyped-def]
+    """Per 4,096-byte page of uint8 ``data``: 0xFF bytes, and those followed by 0x00 or 0xD0..0xD7 (int32)."""
+    last = data.size - 1
+    for page in range(total.size):
+        marks, followed = 0, 0
+        for i in range(page * 4096, min((page + 1) * 4096, last)):
+            mark = data[i] == 255
+            following = data[i + 1]
+            marks += mark
+            followed += mark & ((following == 0) | ((following >= 0xD0) & (following <= 0xD7)))
+        if (page + 1) * 4096 > last:
+            marks += data[last] == 255
+        total[page] = marks
+        stuffed[page] = followed
 
 
 @njit(cache=True, nogil=True)
@@ -129,3 +104,51 @@ def period_of(data, limit):  # type: ignore[no-untyped-def]
         if ok:
             return period
     return 0
+
+
+@njit(cache=True, nogil=True)
+def repeating_sectors(data, limit, out):  # type: ignore[no-untyped-def]
+    """Per whole 512-byte sector of uint8 ``data``: the smallest period 1..``limit`` it repeats with, else 0 (int16)."""
+    for sector in range(out.size):
+        part = data[sector * 512 : (sector + 1) * 512]
+        out[sector] = 0
+        if part.size < 512:
+            continue
+        # The first byte comes again after each period: most sectors are done with here.
+        hits = 0
+        for i in range(1, limit + 1):
+            hits += part[i] == part[0]
+        if hits:
+            out[sector] = period_of(part, limit)
+
+
+@njit(cache=True, nogil=True)
+def page_glance(data, entropy):  # type: ignore[no-untyped-def]
+    """Entropy of every page, judged by two stretches of 64 bytes: for files too large to be counted in full.
+
+    The entropy of 128 bytes falls short of that of the page; 1.25 bits are added so that dense data reads near 8.
+    """
+    n = data.size
+    hist = np.zeros(256, np.int32)
+    logs = np.zeros(129, np.float64)
+    for count in range(1, 129):
+        logs[count] = count * math.log2(count)
+    for page in range(entropy.size):
+        start = page * 4096
+        end = min(start + 4096, n)
+        length = 0
+        total = 0.0
+        for offset in (1000, 3000):
+            first = min(start + offset, max(start, end - 64))
+            for i in range(first, min(first + 64, end)):
+                value = data[i]
+                # The sum of n log n grows by what this byte adds to its value's count.
+                total += logs[hist[value] + 1] - logs[hist[value]]
+                hist[value] += 1
+                length += 1
+        for offset in (1000, 3000):
+            first = min(start + offset, max(start, end - 64))
+            for i in range(first, min(first + 64, end)):
+                hist[data[i]] = 0
+        bits = math.log2(length) - total / length
+        entropy[page] = bits + 1.25 if bits > 1e-9 else 0.0

@@ -1,4 +1,4 @@
-"""JPEG entropy-coded data: unstuffing, Huffman decoding for examination, progressive scans.
+"""JPEG entropy-coded data: Huffman decoding for examination, progressive scans.
 
 The decoders go on after an error the way an ordinary decoder does (a code no table knows counts as symbol
 0), so that what they deliver is what a viewer would show. ITU-T T.81 Annexes F and G.
@@ -9,74 +9,13 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from jugal.kernels.words import word64
+
 FAST_BITS = 10
+GROUP_BITS = 13
 ERROR_CODE = 1  # a code that no table knows
 ERROR_INDEX = 2  # a coefficient index past 63
 ERROR_DC = 3  # a DC difference or value out of range
-
-
-@njit(cache=True, nogil=True)
-def unstuff(raw, start, end, out, mark_raw, mark_clean, mark_code):  # type: ignore[no-untyped-def]
-    """Copies entropy-coded bytes of uint8 ``raw[start:end]`` to ``out`` without stuffed zeros and markers.
-
-    Restart markers are listed in ``mark_*`` (raw offset, offset in ``out``, code) and passed over, as are
-    codes 0x01..0xBF, which no decoder takes for a marker segment. The first other marker ends the copy.
-    Returns (bytes in ``out``, raw offset of the end, number of listed markers).
-    """
-    n = 0
-    marks = 0
-    i = start
-    while i < end:
-        value = raw[i]
-        if value != 0xFF:
-            out[n] = value
-            n += 1
-            i += 1
-            continue
-        j = i + 1
-        while j < end and raw[j] == 0xFF:
-            j += 1
-        if j >= end:
-            i = end
-            break
-        code = raw[j]
-        if code == 0:
-            out[n] = 0xFF
-            n += 1
-        elif 0xD0 <= code <= 0xD7 or code < 0xC0:
-            if marks >= mark_raw.size:
-                break
-            mark_raw[marks] = i
-            mark_clean[marks] = n
-            mark_code[marks] = code
-            marks += 1
-        else:
-            break
-        i = j + 1
-    return n, i, marks
-
-
-@njit(cache=True, nogil=True)
-def stuffed_offset(raw, start, clean):  # type: ignore[no-untyped-def]
-    """Raw offsets for ascending offsets ``clean`` (int64) in the unstuffed data that began at ``start``."""
-    out = np.empty(clean.size, np.int64)
-    n = 0
-    i = start
-    for k in range(clean.size):
-        goal = clean[k]
-        while n < goal and i < raw.size:
-            if raw[i] != 0xFF:
-                n += 1
-                i += 1
-                continue
-            j = i + 1
-            while j < raw.size and raw[j] == 0xFF:
-                j += 1
-            if j < raw.size and raw[j] == 0:
-                n += 1
-            i = j + 1
-        out[k] = i
-    return out
 
 
 @njit(inline="always")
@@ -110,124 +49,171 @@ def _note(err_pos, err_mcu, err_kind, errors, pos, unit, kind):  # type: ignore[
 
 
 @njit(cache=True, nogil=True)
+def group_codes(full, out):  # type: ignore[no-untyped-def]
+    """Tables that pass over several AC symbols in one look: to uint16 ``out`` (tables, 8192) for uint16 ``full``.
+
+    Of the 13 bits that index a row: bits 0..3 of an entry are how many of them whole symbols take with their
+    magnitudes, bits 4..9 how far those symbols lead in zigzag order (an end of block counts 1), bit 10 whether the
+    last one ends the block; 0 where not even one symbol is whole.
+    """
+    for table in range(full.shape[0]):
+        for bits in range(out.shape[1]):
+            left, ahead, ends = GROUP_BITS, 0, 0
+            value = bits << (16 - GROUP_BITS)
+            while left > 0 and not ends:
+                entry = np.int64(full[table, value & 0xFFFF])
+                symbol = entry & 255
+                size = symbol & 15
+                step = (entry >> 8) + size
+                ends = 1 if size == 0 and symbol != 0xF0 else 0
+                run = 1 if ends else (symbol >> 4) + 1
+                if entry == 0 or step > left or ahead + run > 63:
+                    ends = 0
+                    break
+                left -= step
+                ahead += run
+                value <<= step
+            out[table, bits] = (ends << 10) | (ahead << 4) | (GROUP_BITS - left)
+
+
+@njit(cache=True, nogil=True)
 def decode_sequential(  # type: ignore[no-untyped-def]
-    data, seg_start, seg_end, seg_mcu, seg_count, mcus_x, h, v, dc_tab, ac_tab, fast, full,
+    data, seg_start, seg_end, seg_mcu, seg_count, mcus_x, h, v, dc_tab, ac_tab, fast, full, groups,
     stride, offset, dc, mcu_pos, seg_done, seg_used, err_pos, err_mcu, err_kind, dc_limit, careful,
 ):  # fmt: skip
     """Decodes the sequential Huffman segments of one scan for examination (T.81 F.2).
 
     ``data`` is unstuffed uint8 with at least 16 bytes of padding; segment ``s`` covers bytes
     ``seg_start[s]..seg_end[s]`` and should hold ``seg_count[s]`` MCUs from number ``seg_mcu[s]``. ``fast``
-    (tables, 1024) and ``full`` (tables, 65536) are uint16 ``length << 8 | symbol``, 0 for no code. Writes
-    the DC value of each block to int32 ``dc`` (per component a plane at ``offset`` with ``stride`` blocks a
-    row), the bit at which each MCU begins to int64 ``mcu_pos``, per segment the MCUs done and bits used, and
-    the errors met. AC magnitudes are passed over, not extracted. With ``careful`` a segment ends at its first
-    error. Returns the number of errors (those beyond the arrays' room are counted only).
+    (tables, 1024) and ``full`` (tables, 65536) are uint16 ``length << 8 | symbol``, 0 for no code; ``groups`` as
+    ``group_codes`` makes them. Writes the DC value of each block to int32 ``dc`` (per component a plane at ``offset``
+    with ``stride`` blocks a row), the bit at which each MCU begins to int64 ``mcu_pos``, per segment the MCUs done and
+    bits used, and the errors met. AC magnitudes are passed over, not extracted. With ``careful`` a segment ends at its
+    first error. Returns the number of errors (those beyond the arrays' room are counted only).
     """
     errors = 0
     ncomp = h.size
     pred = np.zeros(ncomp, np.int64)
+    comp, base = _blocks_of(h, v, stride, offset)
     for s in range(seg_start.size):
         pos = seg_start[s] * 8
         stop = seg_end[s] * 8
         pred[:] = 0
         done = 0
         halted = False
-        for m in range(seg_count[s]):
-            mcu = seg_mcu[s] + m
+        my = seg_mcu[s] // mcus_x
+        mx = seg_mcu[s] - my * mcus_x
+        for mcu in range(seg_mcu[s], seg_mcu[s] + seg_count[s]):
             mcu_pos[mcu] = pos
-            my = mcu // mcus_x
-            mx = mcu - my * mcus_x
-            for c in range(ncomp):
-                fast_dc = fast[dc_tab[c]]
-                fast_ac = fast[ac_tab[c]]
-                full_dc = full[dc_tab[c]]
-                full_ac = full[ac_tab[c]]
-                for by in range(v[c]):
-                    for bx in range(h[c]):
-                        if pos >= stop:
-                            halted = True
-                            break
-                        bits = _peek16(data, pos)
-                        entry = fast_dc[bits >> 6]
-                        if entry == 0:
-                            entry = full_dc[bits]
-                        if entry == 0:
-                            errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, 1)
-                            pos += 17
-                            size = 0
+            for b in range(comp.size):
+                if pos >= stop:
+                    halted = True
+                    break
+                c = comp[b]
+                # Eight bytes are held in a word and used up before the next ones are fetched.
+                word = word64(data, pos >> 3)
+                used = pos & 7
+                bits = _bits16(word, used)
+                entry = np.int64(fast[dc_tab[c], bits >> 6])
+                if entry == 0:
+                    entry = np.int64(full[dc_tab[c], bits])
+                if entry == 0:
+                    errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, ERROR_CODE)
+                    pos += 17
+                    used += 17
+                    if careful:
+                        halted = True
+                        break
+                else:
+                    pos += entry >> 8
+                    used += entry >> 8
+                    size = min(entry & 255, 15)
+                    if size:
+                        bits = _bits16(word, used) >> (16 - size)
+                        if bits < (1 << (size - 1)):
+                            bits -= (1 << size) - 1
+                        pred[c] += bits
+                        pos += size
+                        used += size
+                        if pred[c] > dc_limit[c] or pred[c] < -dc_limit[c]:
+                            errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, ERROR_DC)
                             if careful:
                                 halted = True
                                 break
-                        else:
-                            pos += entry >> 8
-                            size = entry & 255
-                        if size:
-                            if size > 15:
-                                size = 15
-                            bits = _peek16(data, pos) >> (16 - size)
-                            if bits < (1 << (size - 1)):
-                                bits -= (1 << size) - 1
-                            pred[c] += bits
-                            pos += size
-                            if pred[c] > dc_limit[c] or pred[c] < -dc_limit[c]:
-                                errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, 3)
-                                if careful:
-                                    halted = True
-                                    break
-                        row = my * v[c] + by
-                        dc[offset[c] + row * stride[c] + mx * h[c] + bx] = pred[c]
-                        k = 1
-                        # Seven bytes are held in a word and used up before the next ones are fetched.
-                        used = 64
-                        word = np.int64(0)
-                        while k < 64:
-                            if used > 40:
-                                word = _word56(data, pos >> 3)
-                                used = pos & 7
-                            bits = (word >> (40 - used)) & 0xFFFF
-                            entry = fast_ac[bits >> 6]
-                            if entry == 0:
-                                entry = full_ac[bits]
-                                if entry == 0:
-                                    errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, 1)
-                                    pos += 17
-                                    if careful:
-                                        halted = True
-                                    break
-                            symbol = entry & 255
-                            size = symbol & 15
-                            step = np.int64(entry >> 8) + size
-                            pos += step
-                            used += step
-                            if size == 0:
-                                if symbol != 0xF0:
-                                    break
-                                k += 16
-                            else:
-                                k += (symbol >> 4) + 1
-                            if k > 64:
-                                errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, 2)
-                                if careful:
-                                    halted = True
-                                break
-                            if pos >= stop:
-                                break
-                        if halted:
+                dc[base[b] + my * v[c] * stride[c] + mx * h[c]] = pred[c]
+                table = ac_tab[c]
+                k = 1
+                while k < 64:
+                    if used > 48:
+                        word = word64(data, pos >> 3)
+                        used = pos & 7
+                    bits = _bits16(word, used)
+                    group = np.int64(groups[table, bits >> (16 - GROUP_BITS)])
+                    ahead = k + ((group >> 4) & 63)
+                    # Near the end of the data and of the block symbols are told one by one.
+                    if group and ahead <= 64 and pos + 16 < stop:
+                        pos += group & 15
+                        used += group & 15
+                        k = ahead
+                        if group >> 10:
                             break
-                    if halted:
+                        continue
+                    entry = np.int64(fast[table, bits >> 6])
+                    if entry == 0:
+                        entry = np.int64(full[table, bits])
+                        if entry == 0:
+                            errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, ERROR_CODE)
+                            pos += 17
+                            halted = careful
+                            break
+                    symbol = entry & 255
+                    size = symbol & 15
+                    step = (entry >> 8) + size
+                    pos += step
+                    used += step
+                    if size == 0 and symbol != 0xF0:
+                        break
+                    k += (symbol >> 4) + 1
+                    if k > 64:
+                        errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, ERROR_INDEX)
+                        halted = careful
+                        break
+                    if pos >= stop:
                         break
                 if halted:
                     break
-            if halted:
-                break
-            if pos > stop:
-                # The data ran out inside this block: a decoder fills up with zero bits and stops here.
+            # Where the data ran out inside a block a decoder fills up with zero bits and stops.
+            if halted or pos > stop:
                 break
             done += 1
+            mx += 1
+            if mx == mcus_x:
+                mx = 0
+                my += 1
         seg_done[s] = done
         seg_used[s] = pos - seg_start[s] * 8
     return errors
+
+
+@njit(inline="always")
+def _bits16(word, used):  # type: ignore[no-untyped-def]
+    """The 16 bits of a uint64 behind the first ``used``, which are 48 at most."""
+    return np.int64((word >> np.uint64(48 - used)) & np.uint64(0xFFFF))
+
+
+@njit(cache=True)
+def _blocks_of(h, v, stride, offset):  # type: ignore[no-untyped-def]
+    """Of each block of an MCU: its component, and its place in the planes for the MCU in the corner."""
+    count = (h * v).sum()
+    comp, base = np.zeros(count, np.int64), np.zeros(count, np.int64)
+    b = 0
+    for c in range(h.size):
+        for by in range(v[c]):
+            for bx in range(h[c]):
+                comp[b] = c
+                base[b] = offset[c] + by * stride[c] + bx
+                b += 1
+    return comp, base
 
 
 @njit(inline="always")
@@ -467,10 +453,3 @@ def decode_progressive(  # type: ignore[no-untyped-def]
         seg_done[s] = done
         seg_used[s] = pos - seg_start[s] * 8
     return errors
-
-
-def pack_bits(bits):  # type: ignore[no-untyped-def]
-    """Entropy-coded bytes of an array of 0 and 1: padded with ones, 0xFF stuffed (T.81 F.1.2.3)."""
-    rest = -bits.size % 8
-    packed = np.packbits(np.concatenate((bits, np.ones(rest, np.uint8)))).tobytes()
-    return packed.replace(b"\xff", b"\xff\x00")

@@ -7,7 +7,7 @@ import time
 
 import numpy as np
 
-from jugal.kernels import aac, alac, blockstats, cabac, cavlc, flac, jpeg, mp3, nal, png
+from jugal.kernels import aac, alac, blockstats, cabac, cavlc, flac, jpeg, mp3, nal, planes, png, stuffing
 
 
 def warm() -> None:
@@ -17,16 +17,20 @@ def warm() -> None:
     i64, i16, i8 = (lambda n, t=t: np.zeros(n, t) for t in (np.int64, np.int16, np.int8))
     blockstats.uniform_sectors(frozen, i16(16))
     floats, ints = np.zeros(2, np.float32), np.zeros(2, np.int32)
-    blockstats.page_stats(frozen, floats, floats.copy(), ints, ints.copy())
-    blockstats.page_glance(frozen, floats, floats.copy())
-    blockstats.period_of(frozen[:512], 64)
+    blockstats.page_printable(frozen, floats)
+    blockstats.page_entropy(frozen, i64(2), floats)
+    blockstats.page_stuffing(frozen, ints, ints.copy())
+    blockstats.page_glance(frozen, floats)
+    blockstats.repeating_sectors(frozen, 64, i16(16))
     clean = np.zeros(8192 + 32, np.uint8)
-    jpeg.unstuff(frozen, 0, 64, clean, i64(8), i64(8), i16(8))
-    jpeg.stuffed_offset(frozen, 0, i64(2))
+    stuffing.unstuff(frozen, 0, 64, clean, i64(8), i64(8), i16(8))
+    stuffing.stuffed_offset(frozen, 0, i64(2))
     one = np.ones(1, np.int64)
     fast, full = np.zeros((1, 1024), np.uint16), np.zeros((1, 65536), np.uint16)
     zero = i64(1)
-    tables = (one, one, zero, zero, fast, full, one, zero)
+    groups = np.zeros((1, 1 << jpeg.GROUP_BITS), np.uint16)
+    jpeg.group_codes(full, groups)
+    tables = (one, one, zero, zero, fast, full)
     jpeg.decode_sequential(
         clean,
         zero,
@@ -35,6 +39,9 @@ def warm() -> None:
         one,
         1,
         *tables,
+        groups,
+        one,
+        zero,
         np.zeros(4, np.int32),
         i64(4),
         i64(1),
@@ -54,6 +61,8 @@ def warm() -> None:
         1,
         True,
         *tables,
+        one,
+        zero,
         np.zeros(4, np.int32),
         np.zeros(4, np.uint64),
         0,
@@ -81,6 +90,7 @@ def warm() -> None:
         i64(2),
         np.zeros((0, 1, 64), np.int16),
     )
+    planes.stair_likeness(np.zeros(64), 8, 1.0, 2, np.zeros(64))
     nal.walk_samples(frozen, zero, one, 4, False, 8, i8(1), i64(1))
     figures = (*aac.bands(3), *aac.books())
     aac.parse_samples(frozen, zero, one, 1, 0, False, *figures, i8(1))

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.parse import Structure
+from jugal.kernels.planes import stair_likeness
 
 #: From the median distance from the median to a standard deviation.
 MAD_TO_DEVIATION = 1.4826
@@ -24,6 +25,8 @@ _CONTINUES = 1.4
 _SEAM_ROWS, _SEAM_LOOK, _SEAM_SURE = 6, 24, 6.5
 #: MCUs that may be misread before decoding is in step again.
 _MISREAD = 4
+#: Levels by which a step must change to be told from what pictures do.
+_STEP = 5.0
 _CAP = 60.0  # levels; one sharp edge in the picture shall not outweigh a row
 
 
@@ -174,18 +177,8 @@ def find_level_step(planes: list[NDArray[np.float32]]) -> int | None:
 
 def _stair_candidates(flat: NDArray[np.float64], width: int, most: int = 12) -> list[int]:
     """MCU numbers at which the mean signed difference to the row above is most like a stair."""
-    vertical = np.zeros(flat.size)
-    vertical[width:] = np.clip(flat[width:] - flat[:-width], -_CAP, _CAP)
-    total = np.concatenate(([0.0], np.cumsum(vertical)))
-    at = np.arange(2 * width, flat.size - 2 * width)
-    column = at % width
-    margin = max(6, width // 10)
-    inside = (total[at + width] - total[at]) / width
-    left = np.abs(total[at] - total[at - column]) / np.maximum(1, column)
-    row_end = at - column + 2 * width
-    right = np.abs(total[row_end] - total[at + width]) / np.maximum(1, width - column)
-    likeness = np.abs(inside) - left - right
-    likeness[(column < margin) | (width - column < margin)] = -1.0
+    likeness = np.empty(flat.size)
+    stair_likeness(flat, width, _CAP, max(6, width // 10), likeness)
     few = np.flatnonzero(likeness > 2.0)
     if few.size > 40 * most:
         few = few[np.argpartition(likeness[few], -40 * most)[-40 * most :]]
@@ -196,7 +189,7 @@ def _stair_candidates(flat: NDArray[np.float64], width: int, most: int = 12) -> 
             chosen.append(i)
             if len(chosen) == most:
                 break
-    return [int(at[i]) for i in chosen]
+    return chosen
 
 
 def _is_flat(planes: list[NDArray[np.float32]], width: int, start: int) -> bool:
@@ -256,13 +249,16 @@ def _stair_level(flat: NDArray[np.float64], width: int, start: int) -> float:
     def vertical(number: int) -> NDArray[np.float64]:
         return flat[number * width : (number + 1) * width] - flat[(number - 1) * width : number * width]
 
-    here, following, later = vertical(row), vertical(row + 1), vertical(min(row + 2, flat.size // width - 1))
-    before = vertical(row - 1)
+    here, following = vertical(row), vertical(row + 1)
     inside = np.concatenate((here[column:], following[:column]))
     middle = float(np.median(inside))
-    error = _spread(inside - middle) / math.sqrt(inside.size)
     level = abs(middle)
-    quiet = max(abs(float(np.median(x))) for x in (here[:column], following[column:], later, before))
+    error = _spread(inside - middle) / math.sqrt(inside.size)
+    if level <= max(_STEP, 10.0 * max(error, 0.2)):
+        return 0.0
+    later, before = vertical(min(row + 2, flat.size // width - 1)), vertical(row - 1)
+    if any(abs(float(np.median(x))) >= 0.45 * level for x in (here[:column], following[column:], later, before)):
+        return 0.0
     parts = [float(np.median(here[column:])), float(np.median(following[:column]))]
     same = min(p * np.sign(middle) for p in parts) > 0.7 * max(abs(p) for p in parts)
     steady = float(np.median(np.abs(inside - middle))) < 0.75 * level
@@ -271,11 +267,7 @@ def _stair_level(flat: NDArray[np.float64], width: int, start: int) -> float:
     begins = any(
         abs(float(flat[start + k] - flat[start - 1]) - middle) < 0.5 * level + 3.0 * usual for k in range(_MISREAD)
     )
-    return (
-        level
-        if level > 5.0 and level > 10.0 * max(error, 0.2) and quiet < 0.45 * level and same and steady and begins
-        else 0.0
-    )
+    return level if same and steady and begins else 0.0
 
 
 def level_offset(planes: list[NDArray[np.float32]], unit: int) -> float:

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.parse import Entropy, Frame, HuffmanTable, Scan
-from jugal.kernels.jpeg import FAST_BITS, decode_progressive, decode_sequential, stuffed_offset
+from jugal.kernels.jpeg import FAST_BITS, GROUP_BITS, decode_progressive, decode_sequential, group_codes
+from jugal.kernels.stuffing import stuffed_offset
 
 _MAX_ERRORS = 4096
 #: Bytes whose bits can be counted in 32 bits.
@@ -122,6 +123,13 @@ def lookup_tables(tables: tuple[HuffmanTable, ...]) -> tuple[NDArray[np.uint16],
     """Per table the lookup by 10 and by 16 bits: ``length << 8 | symbol``, 0 where no code begins so."""
     rows = [_lookup(table) for table in tables]
     return np.stack([fast for fast, _ in rows]), np.stack([full for _, full in rows])
+
+
+@lru_cache(maxsize=16)
+def _grouped(tables: tuple[HuffmanTable, ...]) -> NDArray[np.uint16]:
+    groups = np.zeros((len(tables), 1 << GROUP_BITS), np.uint16)
+    group_codes(lookup_tables(tables)[1], groups)
+    return groups
 
 
 def split_segments(scan: Scan, units: int) -> Segments:
@@ -253,25 +261,10 @@ def _decode_scan(
     clean = scan.entropy.clean
     common = (clean, segments.start, segments.end, segments.mcu, segments.count, units_x)
     if nonzero is None:
-        limit = limits[indices]
         count = decode_sequential(
-            *common,
-            h,
-            v,
-            dc_tab,
-            ac_tab,
-            fast,
-            full,
-            stride,
-            offset,
-            dc,
-            unit_pos,
-            done,
-            used,
-            *err,
-            limit,
-            careful,
-        )
+            *common, h, v, dc_tab, ac_tab, fast, full, _grouped(tuple(tables)), stride, offset, dc,
+            unit_pos, done, used, *err, limits[indices], careful,
+        )  # fmt: skip
     else:
         count = decode_progressive(
             *common, not single, h, v, dc_tab, ac_tab, fast, full, stride, offset, dc, nonzero,

@@ -18,7 +18,7 @@ from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.entropy import neutral_mcu
 from jugal.formats.jpeg.parse import Entropy, Structure, read_entropy, walk
 from jugal.formats.jpeg.runs import Run, RunReader
-from jugal.kernels.jpeg import pack_bits
+from jugal.kernels.stuffing import pack_bits
 
 _SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 #: Luma blocks across and down an MCU, the commonest first; None for a picture of one component.

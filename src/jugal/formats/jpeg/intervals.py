@@ -17,7 +17,7 @@ from jugal.formats.jpeg.entropy import neutral_mcu
 from jugal.formats.jpeg.parse import Structure, read_entropy
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan, select
-from jugal.kernels.jpeg import pack_bits
+from jugal.kernels.stuffing import pack_bits
 from jugal.model.span import ByteSpan
 
 _EOI = b"\xff\xd9"

@@ -9,7 +9,7 @@ import numpy as np
 
 from jugal.binary.source import Bytes, Source
 from jugal.formats.jpeg import spec
-from jugal.kernels.jpeg import unstuff
+from jugal.kernels.stuffing import unstuff
 
 _HEADER_SEARCH = 4 << 20
 _MAX_SEGMENTS = 4096

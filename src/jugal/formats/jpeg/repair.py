@@ -21,7 +21,7 @@ from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.resync import resync
 from jugal.formats.jpeg.scans import cut_scans
 from jugal.formats.jpeg.select import decodable, select, usable
-from jugal.kernels.jpeg import pack_bits
+from jugal.kernels.stuffing import pack_bits
 from jugal.model.span import ByteSpan
 
 _SECTOR = 512

@@ -24,7 +24,7 @@ from jugal.formats.jpeg.levels import match_levels
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan, select
-from jugal.kernels.jpeg import pack_bits
+from jugal.kernels.stuffing import pack_bits
 from jugal.model.span import ByteSpan
 
 _SECTOR = 512

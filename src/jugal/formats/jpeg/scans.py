@@ -18,7 +18,7 @@ from jugal.formats.jpeg.damage import Damage, judge, spoiled_mask
 from jugal.formats.jpeg.decode import Decoded, Picture, decode
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.select import decodable, select
-from jugal.kernels.jpeg import pack_bits
+from jugal.kernels.stuffing import pack_bits
 from jugal.model import scoring
 from jugal.model.codes import FindingCode
 from jugal.model.span import ByteSpan

@@ -11,7 +11,7 @@ from scipy.fft import dctn
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.entropy import code_bits
 from jugal.formats.jpeg.parse import HuffmanTable
-from jugal.kernels.jpeg import pack_bits
+from jugal.kernels.stuffing import pack_bits
 
 #: One step for every frequency: fine enough for a thumbnail, and small enough for an APP1 segment.
 _STEPS = (12, 16)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
-from jugal.samples.scenes import PARAGRAPHS
+from jugal.samples.scenes import PARAGRAPHS, riverbed
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,11 +131,86 @@ def zeros_after(data: bytes, rng: np.random.Generator) -> bytes:
     return data + bytes(12_000 + -len(data) % 4096)
 
 
+def flip_one_bit(data: bytes, rng: np.random.Generator) -> bytes:
+    at = int(rng.integers(int(len(data) * 0.2), int(len(data) * 0.9)))
+    return _put(data, at, bytes([data[at] ^ 1 << int(rng.integers(0, 8))]))
+
+
+def noise_sector(data: bytes, rng: np.random.Generator) -> bytes:
+    return _put(data, _middle(data, rng, 512), rng.bytes(512))
+
+
+def zero_large_cluster(data: bytes, rng: np.random.Generator) -> bytes:
+    """A cluster as large media have them: 32 KiB, or an eighth of a smaller file."""
+    size = 32_768 if len(data) > 200_000 else max(512, len(data) // 8 // 512 * 512)
+    return _put(data, _middle(data, rng, size, 0.2, 0.7), bytes(size))
+
+
+def zero_second_sector(data: bytes, rng: np.random.Generator) -> bytes:
+    return _put(data, 512, bytes(512))
+
+
+def lost_start(data: bytes, rng: np.random.Generator) -> bytes:
+    return data[_cluster(data) :]
+
+
+def lost_bytes(data: bytes, rng: np.random.Generator) -> bytes:
+    at = _middle(data, rng, 512) + int(rng.integers(1, 500))
+    return data[:at] + data[at + int(rng.integers(1, 9)) :]
+
+
+def inserted_cluster(data: bytes, rng: np.random.Generator) -> bytes:
+    size = _cluster(data)
+    at = _middle(data, rng, size)
+    return data[:at] + rng.bytes(size) + data[at:]
+
+
+def repeated_cluster(data: bytes, rng: np.random.Generator) -> bytes:
+    size = _cluster(data)
+    at = _middle(data, rng, size)
+    return data[:at] + data[at - size : at] + data[at:]
+
+
+def swapped_clusters(data: bytes, rng: np.random.Generator) -> bytes:
+    size = _cluster(data)
+    at = _middle(data, rng, size, 0.3, 0.7)
+    return data[:at] + data[at + size : at + 2 * size] + data[at : at + size] + data[at + 2 * size :]
+
+
+def kindred_cluster(data: bytes, rng: np.random.Generator) -> bytes:
+    """A cluster of another file of the same kind, as neighbours on a card leave it."""
+    size = _cluster(data)
+    at = _middle(data, rng, size)
+    return _put(data, at, _kindred(data, rng, size))
+
+
+def kindred_tail(data: bytes, rng: np.random.Generator) -> bytes:
+    """From a cluster on the bytes of another file of the same kind."""
+    at = _middle(data, rng, _cluster(data), 0.4, 0.8)
+    return data[:at] + _kindred(data, rng, len(data) - at)
+
+
+def _kindred(data: bytes, rng: np.random.Generator, length: int) -> bytes:
+    """Bytes from the middle of another picture, or noise as dense as any coded sound, video or document."""
+    if data[:2] != b"\xff\xd8":
+        return rng.bytes(length)
+    other = b""
+    while len(other) < length + 8192:
+        picture = riverbed(1400, 1000, 70 + len(other) % 97, "K1")
+        out = io.BytesIO()
+        picture.save(out, "JPEG", quality=90)
+        other += out.getvalue()[4096:-4096]
+    at = int(rng.integers(0, len(other) - length))
+    return other[at : at + length]
+
+
 _GENERAL: dict[str, Callable[[bytes, np.random.Generator], bytes]] = {
     f.__name__.replace("_", "-"): f
     for f in (
         truncate, truncate_sector, truncate_slightly, zero_cluster, zero_several, ff_cluster, pattern_cluster, noise_cluster,
         text_cluster, own_cluster, lost_cluster, zero_tail, flip_bits, zero_start, junk_before, junk_after, zeros_after,
+        flip_one_bit, noise_sector, zero_large_cluster, zero_second_sector, lost_start, lost_bytes, inserted_cluster,
+        repeated_cluster, swapped_clusters, kindred_cluster, kindred_tail,
     )
 }  # fmt: skip
 
@@ -152,6 +228,49 @@ def _jpeg_cut_tables(data: bytes, rng: np.random.Generator) -> bytes:
 
 def _jpeg_no_header(data: bytes, rng: np.random.Generator) -> bytes:
     return bytes(data.find(b"\xff\xda") + 14) + data[data.find(b"\xff\xda") + 14 :]
+
+
+def _jpeg_segment(data: bytes, *markers: int) -> tuple[int, int]:
+    """Start and end of the first segment with one of ``markers``."""
+    at = 2
+    while data[at + 1] not in markers:
+        at += int.from_bytes(data[at + 2 : at + 4], "big") + 2
+    return at, at + int.from_bytes(data[at + 2 : at + 4], "big") + 2
+
+
+def _jpeg_no_quant(data: bytes, rng: np.random.Generator) -> bytes:
+    start, end = _jpeg_segment(data, 0xDB)
+    return data[:start] + data[end:]
+
+
+def _jpeg_no_frame(data: bytes, rng: np.random.Generator) -> bytes:
+    start, end = _jpeg_segment(data, 0xC0, 0xC1, 0xC2)
+    return _put(data, start, bytes(end - start))
+
+
+def _jpeg_length(data: bytes, rng: np.random.Generator) -> bytes:
+    """The length of the first segment points into the middle of nowhere."""
+    return _put(data, 4, b"\x7f\x31")
+
+
+def _jpeg_marker_in_scan(data: bytes, rng: np.random.Generator) -> bytes:
+    start = data.find(b"\xff\xda") + 14
+    return _put(
+        data, int(rng.integers(start + (len(data) - start) // 3, start + (len(data) - start) * 3 // 4)), b"\xff\xd9"
+    )
+
+
+def _jpeg_tables_damaged(data: bytes, rng: np.random.Generator) -> bytes:
+    start, end = _jpeg_segment(data, 0xC4)
+    return _put(data, start + 8, rng.bytes(min(12, end - start - 8)))
+
+
+def _jpeg_start_again(data: bytes, rng: np.random.Generator) -> bytes:
+    """Another picture begins where the rest should be."""
+    at = _middle(data, rng, _cluster(data), 0.4, 0.8)
+    out = io.BytesIO()
+    riverbed(800, 600, 41, "K2").save(out, "JPEG", quality=85)
+    return data[:at] + out.getvalue()
 
 
 def _box(data: bytes, kind: bytes) -> int:
@@ -185,6 +304,33 @@ def _mp4_no_index(data: bytes, rng: np.random.Generator) -> bytes:
     return _put(data, at, bytes(int.from_bytes(data[at : at + 4], "big")))
 
 
+def _mp4_table(data: bytes, kind: bytes, new: Callable[[int], bytes]) -> bytes:
+    at = _box(data, kind)
+    size = int.from_bytes(data[at : at + 4], "big")
+    return _put(data, at + 16, new(size - 16))
+
+
+def _mp4_no_offsets(data: bytes, rng: np.random.Generator) -> bytes:
+    """The table of chunk offsets zeroed but for its count."""
+    return _mp4_table(data, b"stco", bytes)
+
+
+def _mp4_no_sizes(data: bytes, rng: np.random.Generator) -> bytes:
+    """The table of sample sizes overwritten but for its count."""
+    return _mp4_table(data, b"stsz", lambda n: bytes(4) + rng.bytes(max(0, n - 4)))
+
+
+def _mp4_index_size(data: bytes, rng: np.random.Generator) -> bytes:
+    at = _box(data, b"moov")
+    return _put(data, at, (int.from_bytes(data[at : at + 4], "big") * 3 + 17).to_bytes(4, "big"))
+
+
+def _mp4_junk_between(data: bytes, rng: np.random.Generator) -> bytes:
+    """Bytes that are no box between the file type and what follows, all else moved along."""
+    at = int.from_bytes(data[:4], "big")
+    return data[:at] + b"\xee" * 1024 + data[at:]
+
+
 def _wav_sizes(data: bytes, rng: np.random.Generator) -> bytes:
     at = data.find(b"data")
     return _put(_put(data, 4, bytes(4)), at + 4, bytes(4))
@@ -209,8 +355,8 @@ def _zip_no_directory(data: bytes, rng: np.random.Generator) -> bytes:
 
 
 _SPECIAL: dict[str, dict[str, Callable[[bytes, np.random.Generator], bytes]]] = {
-    "jpeg": {"no-huffman-tables": _jpeg_cut_tables, "no-header": _jpeg_no_header, "no-end-marker": lambda d, r: d[:-2], "no-start-marker": lambda d, r: bytes(2) + d[2:]},
-    "mp4": {"mdat-size": _mp4_mdat_size, "mdat-size-zero": _mp4_mdat_zero, "no-file-type": _mp4_no_ftyp, "offsets-shifted": _mp4_shift, "no-index": _mp4_no_index},
+    "jpeg": {"no-huffman-tables": _jpeg_cut_tables, "no-header": _jpeg_no_header, "no-end-marker": lambda d, r: d[:-2], "no-start-marker": lambda d, r: bytes(2) + d[2:], "no-quantisation-table": _jpeg_no_quant, "no-frame-header": _jpeg_no_frame, "segment-length": _jpeg_length, "end-marker-inside": _jpeg_marker_in_scan, "tables-damaged": _jpeg_tables_damaged, "another-picture": _jpeg_start_again},
+    "mp4": {"mdat-size": _mp4_mdat_size, "mdat-size-zero": _mp4_mdat_zero, "no-file-type": _mp4_no_ftyp, "offsets-shifted": _mp4_shift, "no-index": _mp4_no_index, "no-offsets": _mp4_no_offsets, "no-sample-sizes": _mp4_no_sizes, "index-size": _mp4_index_size, "junk-between": _mp4_junk_between},
     "wav": {"sizes-zero": _wav_sizes},
     "png": {"header-crc": _png_crc, "no-end": _png_no_end},
     "pdf": {"startxref-wrong": _pdf_startxref},

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from functools import cache
 from pathlib import Path
 
 import numpy as np
@@ -11,82 +12,202 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from conftest import examine
+from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
-from jugal.formats.jpeg.breaks import find_level_step, find_seam
+from jugal.formats.jpeg.breaks import find_break, is_silent_step, level_offset, level_step, strangeness
+from jugal.formats.jpeg.decode import decode
+from jugal.formats.jpeg.edges import Edges, read_edges
+from jugal.formats.jpeg.entropy import neutral_mcu
+from jugal.formats.jpeg.parse import walk
+from jugal.formats.jpeg.runs import RunReader
+from jugal.kernels.stuffing import pack_bits
 from jugal.model.codes import FindingCode
 from jugal.model.result import Verdict
 from jugal.samples import encode
 from jugal.samples.harm import harm
 from jugal.samples.scenes import riverbed
 
-WIDTH, ROWS = 60, 44
+WIDTH, ROWS = 40, 30
 
 
-def planes(seed: int) -> list[NDArray[np.float32]]:
-    """Levels of a made-up scene, one value for each block of 16 pixels, in three components."""
-    scene = riverbed(16 * WIDTH, 16 * ROWS, seed).convert("YCbCr").resize((WIDTH, ROWS), Image.Resampling.BOX)
-    return [np.asarray(scene.getchannel(k), np.float32) - 128 for k in range(3)]
+@cache
+def photo(seed: int, quality: int = 85, **options: int) -> bytes:
+    return encode.jpeg(riverbed(16 * WIDTH, 16 * ROWS, seed), quality=quality, **options)
 
 
-def stepped(seed: int, start: int, by: tuple[float, float, float]) -> list[NDArray[np.float32]]:
-    """The scene with every value from block ``start`` on moved, as a misread difference does."""
-    out = []
-    for plane, level in zip(planes(seed), by, strict=True):
-        flat = plane.reshape(-1).copy()
-        flat[start:] += level
-        out.append(flat.reshape(ROWS, WIDTH))
-    return out
+def read(data: bytes) -> tuple[Edges, NDArray[np.int64]]:
+    """The edges of a picture as far as it decodes, and the byte at which each MCU begins."""
+    structure = walk(Source.from_bytes(data), 0)
+    assert structure.frame is not None
+    one = decode(structure.frame, structure.scans, structure.quant).scans[0]
+    edges = read_edges(RunReader(structure), one.scan.entropy, int(one.unit_pos[0]), one.units_x, 0, one.units)
+    return edges, one.raw(one.unit_pos)
 
 
-@pytest.mark.parametrize("by", [(0, 0, 24), (0, -22, 0), (-28, 0, -26), (40, 14, -20)])
-def test_a_step_that_goes_on_to_the_end_is_found_where_it_starts(by: tuple[float, float, float]) -> None:
-    start = 20 * WIDTH + 31
-    found = [find_level_step(stepped(seed, start, by)) for seed in range(6)]
-    assert sum(at is not None for at in found) >= 4, found
-    # A place that is named is the right one, but for a block of texture or two.
-    assert all(abs(at - start) <= 8 for at in found if at is not None), found
+def moved(data: bytes, unit: int, component: int, by: int) -> bytes:
+    """The picture with one component off by ``by`` levels from MCU ``unit`` on, as a flipped bit leaves it."""
+    structure = walk(Source.from_bytes(data), 0)
+    reader, scan = RunReader(structure), structure.scans[0]
+    run, _ = reader.read(scan.entropy, 0, reader.total)
+    bits = np.unpackbits(scan.entropy.clean[: scan.entropy.length])
+    # A flat MCU that carries the step takes the place of the one before it.
+    before, after = int(run.bits[unit - 1]), int(run.bits[unit])
+    alone, _ = reader.read(scan.entropy, after, 1)
+    changes = []
+    for c in range(3):
+        own = np.flatnonzero(reader.blocks == c)
+        step = round(by / float(reader.steps[c])) if c == component else 0
+        wanted = int(run.dc[unit, own[0]]) - int(alone.dc[0, own[0]]) + step
+        changes.append(wanted - int(run.dc[unit - 2, own[-1]]))
+    parts = (bits[:before], neutral_mcu(structure, scan, changes), bits[after : int(run.bits[-1])])
+    return data[: scan.entropy.start] + pack_bits(np.concatenate(parts)) + b"\xff\xd9"
 
 
-@pytest.mark.parametrize("seed", range(12))
-def test_no_step_is_found_in_whole_scenes(seed: int) -> None:
-    assert find_level_step(planes(seed)) is None
+# --- edges
 
 
-@pytest.mark.parametrize("seed", range(6))
-def test_a_subject_that_begins_like_a_stair_is_no_step(seed: int) -> None:
-    """Another scene from a block on is another subject: it does not continue what is above it."""
-    start = 20 * WIDTH + 31
-    mixed = []
-    for plane, other in zip(planes(seed), planes(seed + 50), strict=True):
-        flat = plane.reshape(-1).copy()
-        flat[start:] = other.reshape(-1)[start:] + 18
-        mixed.append(flat.reshape(ROWS, WIDTH))
-    assert find_level_step(mixed) is None
+def test_edges_are_the_pixels_that_another_decoder_shows() -> None:
+    """Grey, so that nothing but the level comes between the coefficients and the pixels."""
+    out = io.BytesIO()
+    riverbed(240, 160, 4).convert("L").save(out, "JPEG", quality=92)
+    edges, _ = read(out.getvalue())
+    with Image.open(io.BytesIO(out.getvalue())) as picture:
+        pixels = np.asarray(picture, np.float64)
+    rows = np.arange(8, 160, 8)
+    lower = 1.5 * pixels[rows - 1] - 0.5 * pixels[rows - 2]
+    upper = 1.5 * pixels[rows] - 0.5 * pixels[rows + 1]
+    difference = (upper - lower).reshape(-1, 30, 8)
+    assert edges.width == edges.first == 30 and edges.end == 600
+    assert np.abs(edges.step[0] - difference.mean(axis=2).reshape(-1)).max() < 1.5
+    assert np.abs(edges.apart[0] - np.abs(difference).mean(axis=2).reshape(-1)).max() < 1.5
 
 
-@pytest.mark.parametrize("shift", [7, 23, 41])
-def test_a_seam_begins_where_the_rest_is_displaced(shift: int) -> None:
-    row, hits = 18, 0
-    for seed in range(8):
-        moved = []
-        for plane in planes(seed):
-            # Brighter to the right, so that the picture's edges differ wherever they meet.
-            flat = (plane + np.linspace(0, 60, WIDTH, dtype=np.float32)).reshape(-1)
-            tail = flat[row * WIDTH + shift :]
-            flat = np.concatenate(
-                (flat[: row * WIDTH], tail, np.zeros(flat.size - row * WIDTH - tail.size, np.float32))
-            )
-            moved.append(flat.reshape(ROWS, WIDTH))
-        found = find_seam(moved, ROWS - 1)
-        hits += found is not None and abs(found - row) <= 2
-    assert hits >= 7
+def test_edges_read_in_parts_are_those_read_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    whole, _ = read(photo(1))
+    monkeypatch.setattr("jugal.formats.jpeg.edges._CHUNK_ROWS", 1)
+    monkeypatch.setattr("jugal.formats.jpeg.edges._CHUNK_UNITS", 7)
+    parted, _ = read(photo(1))
+    for one, other in zip([*whole.apart, *whole.step], [*parted.apart, *parted.step], strict=True):
+        assert np.abs(one - other).max() < 1e-2
+    assert all(a.size == b.size for a, b in zip(whole.strange, parted.strange, strict=True))
 
 
-def test_whole_scenes_have_no_seam_and_small_ones_are_not_asked() -> None:
-    assert not any(find_seam(planes(seed), ROWS) is not None for seed in range(12))
-    assert find_seam([p[:8] for p in planes(1)], 8) is None
-    assert find_seam([p[:, :5] for p in planes(1)], ROWS) is None
+def test_neighbours_meet_better_than_strangers() -> None:
+    for seed in range(4):
+        edges, _ = read(photo(seed))
+        assert np.median(edges.apart[0]) < 0.5 * np.median(edges.strange[0])
+        assert abs(np.median(edges.step[0])) < 1.0
+
+
+# --- steps in level
+
+
+@pytest.mark.parametrize("component", [0, 1, 2])
+@pytest.mark.parametrize("column", [9, 17, 30])
+def test_a_step_in_level_is_found_where_it_begins(component: int, column: int) -> None:
+    unit = 14 * WIDTH + column
+    for seed in range(3):
+        data = moved(photo(seed), unit, component, 18)
+        step = level_step(read(data)[0])
+        assert step is not None and abs(step.unit - unit) <= 2, "but for the MCU that carries it"
+        assert is_silent_step(step)
+
+
+@pytest.mark.parametrize("column", [9, 17, 30])
+def test_a_step_that_nothing_else_tells_of_is_damage_from_there_on(column: int) -> None:
+    unit = 14 * WIDTH + column
+    data = moved(photo(2), unit, 1, 18)
+    found = examine(data)
+    assert found.verdict is not Verdict.INTACT
+    (finding,) = [f for f in found.findings if f.code is FindingCode.JPEG_BREAK]
+    assert finding.span is not None and abs(finding.span.start - int(read(data)[1][unit])) < 400
+    assert found.score == pytest.approx(100 * unit / (WIDTH * ROWS), abs=1.0)
+
+
+@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("quality", [35, 85, 96])
+def test_whole_pictures_have_no_step(seed: int, quality: int) -> None:
+    assert not is_silent_step(level_step(read(photo(seed, quality))[0]))
+
+
+def test_a_subject_that_begins_along_a_row_is_no_step() -> None:
+    """Sky and land: every MCU of one row differs from the one above, as no break but one at the picture's side makes them."""
+    pixels = np.zeros((16 * ROWS, 16 * WIDTH, 3), np.uint8)
+    pixels[: 16 * 14] = 200, 210, 230
+    pixels[16 * 14 :] = 60, 90, 40
+    noise = np.random.default_rng(1).integers(-9, 10, pixels.shape)
+    picture = Image.fromarray(np.clip(pixels + noise, 0, 255).astype(np.uint8))
+    found = examine(encode.jpeg(picture, quality=85))
+    assert found.verdict is Verdict.INTACT, [f.message for f in found.findings]
+
+
+def test_what_is_too_small_to_tell_has_no_step() -> None:
+    tiny = encode.jpeg(riverbed(96, 80, 1))
+    assert level_step(read(tiny)[0]) is None
+    assert find_break(*read(tiny)) is None
+
+
+# --- breaks
+
+BREAKS = ["own-cluster", "lost-cluster", "repeated-cluster", "kindred-cluster", "swapped-clusters"]
+
+
+@pytest.mark.parametrize(
+    "options", [{"quality": 90}, {"quality": 85, "subsampling": 0}, {"quality": 75, "subsampling": 1}], ids=str
+)
+def test_replaced_and_lost_clusters_are_placed(options: dict[str, int]) -> None:
+    far = []
+    for what in BREAKS:
+        for seed in range(4):
+            whole = photo(seed + 10, **options)
+            harmed = harm(whole, "jpeg", what, seed)
+            places = [
+                f.span.start for f in examine(harmed.data).findings if f.span and f.code is not FindingCode.JPEG_EOI
+            ]
+            if abs(min(places, default=-9999) - harmed.start) > 4096:
+                far.append((what, seed, harmed.start, places))
+    assert len(far) <= 2, far
+
+
+def test_a_break_is_not_sought_where_the_file_simply_ends() -> None:
+    """A cut picture has lost its end: no edge of its subject is made a break of."""
+    for seed in range(6):
+        whole = photo(seed)
+        cut = whole[: int(len(whole) * 0.7)]
+        codes = [f.code for f in examine(cut).findings]
+        assert FindingCode.JPEG_BREAK not in codes and FindingCode.JPEG_SHORT in codes
+
+
+def test_another_pictures_bytes_to_the_end_are_told_by_how_they_meet() -> None:
+    told = 0
+    for seed in range(6):
+        whole = photo(seed + 20)
+        harmed = harm(whole, "jpeg", "kindred-tail", seed)
+        edges, byte_at = read(harmed.data)
+        unit = find_break(edges, byte_at)
+        found = examine(harmed.data)
+        first = int(np.searchsorted(byte_at, harmed.start))
+        told += found.score is not None and abs(found.score - 100 * first / (WIDTH * ROWS)) < 6
+        if unit is not None and edges.end - unit > 4 * WIDTH:
+            assert strangeness(edges, unit) > 0.6
+    assert told >= 5
+
+
+def test_a_whole_picture_is_not_strange_in_itself() -> None:
+    for seed in range(6):
+        edges, _ = read(photo(seed))
+        assert strangeness(edges, 12 * WIDTH + 5) < 0.4
+        assert strangeness(edges, WIDTH + 5) == 0.0, "too few rows before it to learn from"
+
+
+def test_levels_are_compared_with_what_is_good_above_only() -> None:
+    rows = np.repeat(np.arange(6.0), 20).reshape(6, 20).astype(np.float32)
+    stepped = rows.copy()
+    stepped.reshape(-1)[47:] += 30
+    assert level_offset([rows], 47, 47) == 0.0
+    assert level_offset([stepped], 47, 47) == 30.0
+    assert level_offset([stepped], 66, 47) == float("inf"), "nothing good is above it"
 
 
 def test_zeros_are_not_read_as_picture_with_a_borrowed_header(tmp_path: Path) -> None:

@@ -7,7 +7,7 @@ import time
 
 import numpy as np
 
-from jugal.kernels import aac, alac, blockstats, cabac, cavlc, flac, jpeg, mp3, nal, planes, png, stuffing
+from jugal.kernels import aac, alac, blockstats, cabac, cavlc, flac, jpeg, mp3, nal, png, stairs, stuffing
 
 
 def warm() -> None:
@@ -90,7 +90,8 @@ def warm() -> None:
         i64(2),
         np.zeros((0, 1, 64), np.int16),
     )
-    planes.stair_likeness(np.zeros(64), 8, 1.0, 2, np.zeros(64))
+    stairs.stairs(np.zeros(64), 8, 0, 2, np.zeros(64), np.zeros(64), np.zeros(64))
+    stairs.stair_heights(np.zeros(64), 8, 0, 2, 0.5, np.zeros(64))
     nal.walk_samples(frozen, zero, one, 4, False, 8, i8(1), i64(1))
     figures = (*aac.bands(3), *aac.books())
     aac.parse_samples(frozen, zero, one, 1, 0, False, *figures, i8(1))

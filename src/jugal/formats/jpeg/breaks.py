@@ -1,46 +1,54 @@
-"""Where a decoded picture breaks: found in its DC values, for damage that raises no error at once.
+"""Where a decoded picture breaks, for damage that raises no error at once.
 
-After a cluster was lost or replaced, the decoder finds its footing again but what follows stands in the wrong
-place or has the wrong level. One row of MCUs then contrasts with the row above it, beginning at the break.
+After bytes were lost or replaced the decoder finds its footing again, but what follows stands in the wrong place or counts
+from a wrong level. From the break on the MCUs of one row's length do not go on from those above them, and none before: in
+its own row all right of the break, in the next row all left of it. An edge of the subject seldom has that shape.
 """
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.jpeg.decode import Picture
+from jugal.formats.jpeg.edges import Edges
 from jugal.formats.jpeg.parse import Structure
-from jugal.kernels.planes import stair_likeness
+from jugal.kernels.stairs import stair_heights, stairs
 
 #: From the median distance from the median to a standard deviation.
 MAD_TO_DEVIATION = 1.4826
-#: How much rougher than elsewhere a picture may go on across a step.
-_CONTINUES = 1.4
-#: Rows that show a seam on each side of where it begins, rows looked at before it, and by how many deviations of the mean
-#: its column contrasts more than before: by chance some five in a whole picture.
-_SEAM_ROWS, _SEAM_LOOK, _SEAM_SURE = 6, 24, 6.5
-#: MCUs that may be misread before decoding is in step again.
-_MISREAD = 4
-#: Levels by which a step must change to be told from what pictures do.
-_STEP = 5.0
-_CAP = 60.0  # levels; one sharp edge in the picture shall not outweigh a row
+#: Classes of distance between pixel rows by which neighbours are told from strangers, what one edge may say at most, in
+#: nats, and what an edge of a chroma component counts against one of luma.
+_CLASSES, _MOST_SAID, _CHROMA = 12, 1.5, 0.5
+#: Pairs of strangers from which anything is learnt, rows of MCUs on both sides of a break by which it is told whether the rest
+#: is strange in itself, and by how many nats strangers must differ from neighbours for that.
+_LEAST_STRANGERS, _ROWS_TOLD, _LEAST_ROOM = 100, 2, 0.6
+#: Nats an MCU of a row's length from which it is broken, and what share of the clearest break another must reach.
+_BROKEN, _AS_CLEAR, _AS_CLEAR_AT_CLUSTER = 0.35, 0.5, 0.4
+#: What a break near the picture's side counts: an edge of the subject that lies along a row of MCUs looks the same.
+_AT_SIDE, _SIDE = 0.4, 3
+#: Nats that the boundary of a sector and of a cluster in its bytes give to an MCU, and how many MCUs behind it a break may be
+#: noticed, since a decoder does not fail at once.
+_SECTOR_BONUS, _CLUSTER_BONUS, _NOTICED = 2.5, 2.0, 6
+#: A step in level: its height in deviations of an edge, none counted beyond the cap, and in what rows differ by among
+#: themselves; where damage is certain and only its place is asked, and where nothing else tells of it. Then it must also
+#: be of so many levels that it shows.
+_CAP, _LEAST_DEVIATION, _LEAST_USUAL, _SAMPLES = 3.0, 0.25, 0.08, 4096
+_KNOWN_STEP, _SILENT_STEP = (1.8, 2.5), (2.2, 3.0, 5.0)
+#: Height of a step in mean levels from which the pixels are looked at, and how many places a picture has looked at.
+_SUSPECT, _MOST_SUSPECTS = 1.0, 3
 
 
 @dataclass(frozen=True, slots=True)
-class Break:
-    """A break at MCU number ``unit``; ``contrast`` against ``usual``, what the picture has from row to row."""
+class Step:
+    """A step in level at MCU number ``unit``: its height in deviations of an edge, in what is usual between rows, in levels."""
 
     unit: int
-    contrast: float
-    usual: float
-
-    def marked(self, certain: bool) -> bool:
-        """Whether it stands out enough; where damage is ``certain`` anyway and only its place is asked, less will do."""
-        return self.contrast > (0.45 if certain else 0.6) * self.usual
+    height: float
+    unusual: float
+    levels: float
 
 
 def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.float32]]:
@@ -55,233 +63,201 @@ def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.floa
     return planes
 
 
-def row_contrast(planes: list[NDArray[np.float32]]) -> NDArray[np.float32]:
-    """Per MCU the difference to the MCU above, in units of what is usual in this picture, all components summed.
+def find_break(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
+    """The first MCU from which on a picture that is damaged for certain does not go on; None where none stands out.
 
-    Capped at what unrelated places of the picture differ by: an edge of the subject tells no more than that.
+    ``byte_at`` is the raw offset of each MCU: a break at the boundary of a cluster is the likelier one.
     """
-    width = planes[0].shape[1]
-    out = np.zeros(planes[0].size, np.float32)
-    for plane in planes[:3]:
-        flat = plane.reshape(-1)
-        vertical = np.abs(flat[width:] - flat[:-width])
-        usual = max(0.7, float(np.median(vertical)))
-        shift = width + width // 3 + 1
-        unrelated = float(np.median(np.abs(flat[shift:] - flat[:-shift]))) if flat.size > 2 * shift else usual
-        out[width:] += np.minimum(vertical / usual, max(2.0, 1.6 * unrelated / usual))
-    return out
+    found = [unit for unit in (_first_stranger(edges, byte_at), _known_step(edges)) if unit is not None]
+    return min(found, default=None)
 
 
-def find_break(
-    planes: list[NDArray[np.float32]], low: int, high: int, byte_at: NDArray[np.int64] | None = None
-) -> Break | None:
-    """The most marked break at an MCU number in ``low..high``; None where there is too little to compare.
+def _first_stranger(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
+    """Where MCUs begin to meet the ones above as strangers do, not as neighbours."""
+    width = edges.width
+    said = _said_by_edges(edges)
+    if said.size < width + 8:
+        return None
+    # Near the end of what was read there are fewer edges to say it.
+    seen = np.minimum(width, np.arange(said.size, 0, -1))
+    means, before, behind = (np.empty(said.size) for _ in range(3))
+    stairs(said, width, edges.first, _SIDE, means, before, behind)
+    clear = np.minimum(seen * means, seen * means - width * before)
+    units = edges.first + np.arange(said.size)
+    first, last = byte_at[units - 1], byte_at[np.minimum(units, byte_at.size - 1)]
+    cluster, sector = (last // 4096 > first // 4096), (last // 512 > first // 512)
+    at_cluster = np.convolve(cluster, np.ones(_NOTICED + 3))[2 : 2 + cluster.size] > 0
+    # An edge of the subject that lies along a row of MCUs looks like a break at the picture's side.
+    beside = np.minimum(units % width, width - units % width) < _SIDE
+    clear[beside & ~at_cluster] *= _AT_SIDE
+    most, apart = float(clear.max()), max(2, width // 2)
+    peaks = _peaks(clear, max(_AS_CLEAR * most, _BROKEN * width), apart)
+    aligned = _peaks(np.where(at_cluster, clear, 0.0), max(_AS_CLEAR_AT_CLUSTER * most, _BROKEN * width), apart)
+    if not peaks and not aligned:
+        return None
+    peak = (aligned or peaks)[0]
+    near = max(0, peak - _NOTICED)
+    weighed = (clear + _SECTOR_BONUS * sector + _CLUSTER_BONUS * cluster)[near : peak + 3]
+    return int(edges.first + near + int(np.argmax(weighed)))
 
-    A break looks like a stair: in its row everything right of it contrasts with the row above, in the next row
-    everything left of it, and nothing else does. An edge of the subject has not that shape. ``byte_at`` (raw
-    offset per MCU) lets breaks at sector and cluster boundaries weigh more.
+
+def _said_by_edges(edges: Edges) -> NDArray[np.float64]:
+    """Per MCU how its upper edge speaks for strangers, in nats; most MCUs of the picture are neighbours."""
+    said = np.zeros(edges.apart[0].size)
+    for c, (apart, strange) in enumerate(zip(edges.apart[:3], edges.strange[:3], strict=True)):
+        if apart.size >= edges.width and strange.size >= _LEAST_STRANGERS:
+            said += _Classes(apart, strange).said(apart) * (_CHROMA if c else 1.0)
+    return said
+
+
+class _Classes:
+    """What a distance at an edge says: the log of how much likelier it is between strangers than between neighbours.
+
+    Learnt from both in the picture itself: where it is so flat that they look alike, nothing is said.
     """
-    width = planes[0].shape[1]
-    contrast = row_contrast(planes)
-    low, high = max(low, width), min(high, contrast.size - 1)
-    if high - low < 1 or width < 4:
-        return None
-    usual = max(0.25, float(np.median(contrast[width : max(high, width + 1)])))
-    total = np.concatenate(([0.0], np.cumsum(contrast, dtype=np.float64)))
-    at = np.arange(low, high)
-    column = at % width
-    row = at - column
-    # Nothing beyond ``high`` was decoded for sure, so nothing there is compared.
-    limit = high + 1
 
-    def mean(start: NDArray[np.int64], end: NDArray[np.int64], empty: float) -> NDArray[np.float64]:
-        start, end = np.minimum(start, limit), np.minimum(end, limit)
-        count = end - start
-        return np.where(count >= 3, (total[end] - total[start]) / np.maximum(1, count), empty)
+    def __init__(self, neighbours: NDArray[np.float32], strangers: NDArray[np.float32]) -> None:
+        both = np.concatenate((neighbours, strangers))
+        self._borders = np.unique(np.quantile(both, np.linspace(0, 1, _CLASSES + 1)[1:-1]))
+        classes = self._borders.size + 1
+        counts = [np.bincount(np.searchsorted(self._borders, x), minlength=classes) for x in (neighbours, strangers)]
+        likely = [(n + 2.0) / (n.sum() + 2.0 * classes) for n in counts]
+        # The further apart, the stranger; a class that few edges are in must not say otherwise.
+        self._ratio = np.clip(np.maximum.accumulate(np.log(likely[1] / likely[0])), -_MOST_SAID, _MOST_SAID)
 
-    stair = np.minimum(mean(at, row + width, np.inf), mean(row + width, at + width, np.inf))
-    around = np.maximum(mean(row, at, 0.0), mean(at + width, row + 2 * width, 0.0))
-    for before, after in ((-width, 0), (2 * width, 3 * width)):
-        around = np.maximum(around, mean(row + before, row + after, 0.0))
-    gain = np.where(np.isfinite(stair), stair - around, -1.0)
-    # A break in the last few MCUs has no row to be judged by; one at a row's border may be the subject's own edge.
-    gain[at + width > limit] = -1.0
-    weight = np.ones(at.size)
-    weight[np.minimum(column, width - column) < 3] = 0.6
-    if byte_at is not None:
-        first = byte_at[at - 1]
-        last = byte_at[np.minimum(at + 1, byte_at.size - 1)]
-        for size, bonus in ((512, 1.15), (4096, 1.1)):
-            weight[(last // size) > (first // size)] *= bonus
-    ranked = gain * weight
-    best = int(np.argmax(ranked))
-    if ranked[best] <= 0:
-        return None
-    # What was put in ends with a stair too: the first of those that stand out counts.
-    early = np.flatnonzero(ranked >= 0.5 * ranked[best])
-    best = int(early[0]) + int(np.argmax(ranked[early[0] : early[0] + max(2, width // 4)]))
-    return Break(int(at[best]), float(gain[best]), usual)
+    def said(self, distances: NDArray[np.float32]) -> NDArray[np.float64]:
+        return np.asarray(self._ratio[np.searchsorted(self._borders, distances)])
 
 
-def find_seam(planes: list[NDArray[np.float32]], rows: int) -> int | None:
-    """The first of the ``rows`` decoded rows from which on the picture's own left and right edge meet inside it.
+def strangeness(edges: Edges, unit: int) -> float:
+    """How the MCUs from ``unit`` on meet among themselves: 0 as those before it do, 1 as strangers; 0 where it cannot be told.
 
-    What is displaced by some MCUs carries the picture's edges along: one column of MCUs then contrasts with its
-    neighbour in nearly every row to the end, and in none before. Edges of the subject do not begin at once and never end.
+    What is displaced still goes on in itself. Bytes of another picture, laid out in rows of this one's length, do not.
     """
-    width = planes[0].shape[1]
-    if width < 8 or rows < 2 * _SEAM_ROWS:
+    before = unit - edges.first
+    if before < _ROWS_TOLD * edges.width or edges.end - unit < _ROWS_TOLD * edges.width:
+        return 0.0
+    found, room = 0.0, 0.0
+    for c, (apart, strange) in enumerate(zip(edges.apart[:3], edges.strange[:3], strict=True)):
+        classes, weight = _Classes(apart[:before], strange), _CHROMA if c else 1.0
+        level = float(classes.said(apart[:before]).mean())
+        found += weight * (float(classes.said(apart[before:]).mean()) - level)
+        room += weight * (float(classes.said(strange).mean()) - level)
+    return found / room if room > _LEAST_ROOM else 0.0
+
+
+def _peaks(values: NDArray[np.float64], least: float, apart: int) -> list[int]:
+    """Where ``values`` reach ``least`` and are largest within the next ``apart``."""
+    high = np.flatnonzero(values >= least)
+    peaks: list[int] = []
+    number = 0
+    while number < high.size:
+        start = int(high[number])
+        peaks.append(start + int(np.argmax(values[start : start + apart])))
+        number = int(np.searchsorted(high, peaks[-1] + apart))
+    return peaks
+
+
+def _known_step(edges: Edges) -> int | None:
+    step = level_step(edges)
+    height, unusual = _KNOWN_STEP
+    return step.unit if step is not None and step.height > height and step.unusual > unusual else None
+
+
+def level_step(edges: Edges) -> Step | None:
+    """The clearest step in level: edges of a row's length that are all off by the same amount, and none around them."""
+    best: Step | None = None
+    for step in edges.step[:3]:
+        found = _stair(step.astype(np.float64), edges.width, edges.first)
+        if found is not None and (best is None or found.height > best.height):
+            best = found
+    return best
+
+
+def _stair(values: NDArray[np.float64], width: int, first: int) -> Step | None:
+    """The clearest stair in differences to the row above, the first of which is that of MCU number ``first``."""
+    if values.size < 2 * width or width < 8:
         return None
-    contrast = np.zeros((rows, width - 1), np.float64)
-    for plane in planes[:3]:
-        across = np.abs(np.diff(plane[:rows].astype(np.float64), axis=1))
-        usual = max(0.7, float(np.median(across)))
-        contrast += np.minimum(across / usual, 4.0)
-    # Sums of contrast over the rows above each, with a row of zeros in front.
-    total = np.concatenate((np.zeros((1, width - 1)), np.cumsum(contrast, axis=0)))
-    spread = float(contrast.std())
-    best, chosen = _SEAM_SURE * spread, None
-    for row in range(_SEAM_ROWS, rows - _SEAM_ROWS + 1):
-        behind, before = rows - row, min(row, _SEAM_LOOK)
-        step = (total[rows] - total[row]) / behind - (total[row] - total[row - before]) / before
-        marked = float(step.max()) / np.sqrt(1 / behind + 1 / before)
-        if marked > best:
-            best, chosen = marked, row
-    return chosen
+    clipped = _clipped(values)
+    heights = _heights(clipped, width, first)
+    best = int(np.argmax(heights))
+    height, levels = float(heights[best]), abs(float(np.median(values[best : best + width])))
+    return Step(first + best, height, height / _usual_change(clipped, width, best), levels)
 
 
-def find_level_step(planes: list[NDArray[np.float32]]) -> int | None:
-    """An MCU from which on one component is off by a constant, to the end of the row and into the next; else None.
+def _clipped(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """``values`` in deviations from their middle, none counted beyond the cap."""
+    some = values[:: max(1, values.size // _SAMPLES)]
+    middle = float(np.median(some))
+    deviation = max(_LEAST_DEVIATION, MAD_TO_DEVIATION * float(np.median(np.abs(some - middle))))
+    return np.clip((values - middle) / deviation, -_CAP, _CAP)
 
-    One flipped bit in a DC difference does this without any error; a few MCUs misread do it to several components.
-    Only steps that start inside a row, that are the same all along and of which nothing shows left of it or a row later
-    are believed, and steps of several components only where the picture goes on across them as it does elsewhere.
-    """
+
+def _heights(clipped: NDArray[np.float64], width: int, first: int) -> NDArray[np.float64]:
+    """How high a stair begins at each MCU, in deviations."""
+    heights = np.empty(clipped.size)
+    stair_heights(clipped, width, first, _SIDE, _AT_SIDE, heights)
+    return heights
+
+
+def _usual_change(clipped: NDArray[np.float64], width: int, stair: int) -> float:
+    """By how much the means of rows change from one to the next, but for those near a stair: few change by more."""
+    means = clipped[: clipped.size // width * width].reshape(-1, width).mean(axis=1)
+    changes = np.abs(np.diff(means))
+    row = stair // width
+    rest = np.concatenate((changes[: max(0, row - 1)], changes[row + 2 :]))
+    return max(_LEAST_USUAL, float(np.quantile(rest, 0.9))) if rest.size > 2 else 1.0
+
+
+def suspects(planes: list[NDArray[np.float32]]) -> list[int]:
+    """MCUs at which the mean levels look like a step, the likeliest first: few, and most of them nothing."""
     width = planes[0].shape[1]
-    if width < 24 or planes[0].size < 6 * width:
-        return None
-    best: tuple[float, int] | None = None
+    if width < 8 or planes[0].shape[0] < 4:
+        return []
+    found: list[tuple[float, int]] = []
     for plane in planes[:3]:
         flat = plane.reshape(-1).astype(np.float64)
-        for start in _stair_candidates(flat, width):
-            level = _stair_level(flat, width, start)
-            if level <= (best[0] if best else 0.0) or _is_flat(planes, width, start):
-                continue
-            # One flipped bit shifts one component; an object that begins there shows in the others too.
-            others = [p.reshape(-1) for p in planes[:3] if p is not plane]
-            moved = any(_moves_too(other, width, start, level) for other in others)
-            if not moved or _goes_on(planes, width, start):
-                best = (level, start)
-    return best[1] if best else None
-
-
-def _stair_candidates(flat: NDArray[np.float64], width: int, most: int = 12) -> list[int]:
-    """MCU numbers at which the mean signed difference to the row above is most like a stair."""
-    likeness = np.empty(flat.size)
-    stair_likeness(flat, width, _CAP, max(6, width // 10), likeness)
-    few = np.flatnonzero(likeness > 2.0)
-    if few.size > 40 * most:
-        few = few[np.argpartition(likeness[few], -40 * most)[-40 * most :]]
+        heights = _heights(_clipped(flat[width:] - flat[:-width]), width, width)
+        found += [(float(heights[k]), width + k) for k in _peaks(heights, _SUSPECT, width)]
     chosen: list[int] = []
-    for i in few[np.argsort(likeness[few])[::-1]].tolist():
-        # Neighbours of a candidate tell the same story.
-        if all(abs(i - other) > 2 for other in chosen):
-            chosen.append(i)
-            if len(chosen) == most:
-                break
-    return chosen
+    for _, unit in sorted(found, reverse=True):
+        if all(abs(unit - other) > width // 2 for other in chosen):
+            chosen.append(unit)
+    return chosen[:_MOST_SUSPECTS]
 
 
-def _is_flat(planes: list[NDArray[np.float32]], width: int, start: int) -> bool:
-    """A flat stretch in all components, or one below it, is a part of the subject or a filled gap."""
+def is_silent_step(step: Step | None) -> bool:
+    """Whether a step stands out so much that it is damage though nothing else tells of any."""
+    height, unusual, levels = _SILENT_STEP
+    return step is not None and step.height > height and step.unusual > unusual and step.levels > levels
+
+
+def is_flat(planes: list[NDArray[np.float32]], unit: int) -> bool:
+    """Whether the row of MCUs that begins at ``unit``, or the one above, is flat in all components: a part of the subject or a
+    gap that was filled, at whose edges a step tells nothing."""
+    width = planes[0].shape[1]
     runs = [
         [float((np.diff(p.reshape(-1)[begin : begin + width]) == 0).mean()) for p in planes[:3]]
-        for begin in (start, start - width)
+        for begin in (unit, max(0, unit - width))
     ]
     return any(min(shares) > 0.5 for shares in runs)
 
 
-def _moves_too(flat: NDArray[np.float32], width: int, start: int, level: float) -> bool:
-    """Whether another component changes against the row above where a stair was found."""
-    row_end = start - start % width + width
-    parts = [(start, row_end), (row_end, start + width)]
-    return any(
-        abs(float(np.median(flat[a:b] - flat[a - width : b - width]))) > max(2.0, 0.3 * level)
-        for a, b in parts
-        if b > a
-    )
+def level_offset(planes: list[NDArray[np.float32]], unit: int, good: int) -> float:
+    """How far the levels from MCU ``unit`` on lie from those above, in levels: the worst component's median.
 
-
-def _goes_on(planes: list[NDArray[np.float32]], width: int, start: int) -> bool:
-    """Every component continues across the stair at ``start`` but for a constant: it is the picture at other levels.
-
-    What begins at an edge of the subject is another thing than what was above it, and does not continue it.
+    Only MCUs that have one before number ``good`` above them can tell; infinite where these are too few.
     """
-    row, column = divmod(start, width)
-    rows = planes[0].shape[0]
-    near = [n for n in range(row - 4, row + 6) if 0 < n < rows and n not in (row, row + 1)]
-    for plane in planes[:3]:
-        flat = plane.reshape(-1).astype(np.float64)
-        vertical = flat[width:] - flat[:-width]
-        here, following = (vertical[n * width : (n + 1) * width] for n in (row - 1, row))
-        parts = here[column:], following[:column]
-        rough = _spread(np.concatenate([x - np.median(x) for x in parts]))
-        elsewhere = [vertical[(n - 1) * width : n * width] for n in near]
-        if rough > _CONTINUES * float(np.median([_spread(x - np.median(x)) for x in elsewhere])) + 0.3:
-            return False
-        step = abs(float(np.median(np.concatenate(parts))))
-        usual = float(np.median([abs(np.median(x)) for x in elsewhere]))
-        quiet = max(abs(float(np.median(x))) for x in (here[:column], following[column:]))
-        if quiet > max(1.5, 0.25 * step, 2.5 * usual):
-            return False
-    return True
-
-
-def _spread(values: NDArray[np.float64]) -> float:
-    """The standard deviation of values about 0, as few far ones do not move it."""
-    return MAD_TO_DEVIATION * float(np.median(np.abs(values)))
-
-
-def _stair_level(flat: NDArray[np.float64], width: int, start: int) -> float:
-    """The step's height in levels where all marks of a stair are there, else 0."""
-    row, column = divmod(start, width)
-
-    def vertical(number: int) -> NDArray[np.float64]:
-        return flat[number * width : (number + 1) * width] - flat[(number - 1) * width : number * width]
-
-    here, following = vertical(row), vertical(row + 1)
-    inside = np.concatenate((here[column:], following[:column]))
-    middle = float(np.median(inside))
-    level = abs(middle)
-    error = _spread(inside - middle) / math.sqrt(inside.size)
-    if level <= max(_STEP, 10.0 * max(error, 0.2)):
-        return 0.0
-    later, before = vertical(min(row + 2, flat.size // width - 1)), vertical(row - 1)
-    if any(abs(float(np.median(x))) >= 0.45 * level for x in (here[:column], following[column:], later, before)):
-        return 0.0
-    parts = [float(np.median(here[column:])), float(np.median(following[:column]))]
-    same = min(p * np.sign(middle) for p in parts) > 0.7 * max(abs(p) for p in parts)
-    steady = float(np.median(np.abs(inside - middle))) < 0.75 * level
-    usual = float(np.median(np.abs(np.diff(flat[start - width : start + width]))))
-    # Where a few MCUs were misread the step is not there at once.
-    begins = any(
-        abs(float(flat[start + k] - flat[start - 1]) - middle) < 0.5 * level + 3.0 * usual for k in range(_MISREAD)
-    )
-    return level if same and steady and begins else 0.0
-
-
-def level_offset(planes: list[NDArray[np.float32]], unit: int) -> float:
-    """How far the levels after MCU ``unit`` lie from those above, in levels: the worst component's median."""
     width = planes[0].shape[1]
-    start, end = unit, min(unit + width, planes[0].size)
-    if start < width or end - start < max(4, width // 8):
-        return 0.0
+    end = min(unit + width, good + width, planes[0].size)
+    if unit < width or end - unit < max(4, width // 8):
+        return float("inf")
     offsets = []
     for plane in planes[:3]:
         flat = plane.reshape(-1)
-        now = np.median(flat[start:end] - flat[start - width : end - width])
+        now = np.median(flat[unit:end] - flat[unit - width : end - width])
         # What the picture itself changes from row to row there.
-        after_end = min(end + width, flat.size)
-        after = np.median(flat[end:after_end] - flat[end - width : after_end - width]) if after_end > end + 4 else 0.0
-        offsets.append(abs(float(now - after)))
+        after_end = min(unit + 2 * width, flat.size)
+        rest = flat[unit + width : after_end] - flat[unit : after_end - width]
+        offsets.append(abs(float(now - (np.median(rest) if rest.size > 4 else 0.0))))
     return max(offsets)

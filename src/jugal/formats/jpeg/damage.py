@@ -11,15 +11,31 @@ from jugal.binary.blocks import Fill
 from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.breaks import Break, find_break, find_level_step, find_seam, level_offset, level_planes
+from jugal.formats.jpeg.breaks import (
+    find_break,
+    is_flat,
+    is_silent_step,
+    level_offset,
+    level_planes,
+    level_step,
+    strangeness,
+    suspects,
+)
 from jugal.formats.jpeg.decode import Decoded, Picture, raw_offsets
+from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.parse import Structure
+from jugal.formats.jpeg.runs import RunReader
+from jugal.formats.jpeg.select import one_sequential_scan
 from jugal.model.codes import FindingCode
 from jugal.model.span import ByteSpan, merge
 
 #: Levels by which a stretch may be off and still count as shown rightly.
 TOLERATED_LEVELS = 5.0
 _SEARCH_BYTES = 1 << 20
+#: Strangeness of the rest by which another picture's bytes are told.
+_STRANGE = 0.75
+#: Rows of MCUs on each side of a suspected step whose pixels are looked at: so many MCUs, within limits.
+_UNITS_AROUND, _LEAST_AROUND, _MOST_AROUND = 1200, 4, 12
 
 
 @dataclass(slots=True)
@@ -56,45 +72,70 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
         fills = _bad_fills(subject, structure, decoded, span)
         foreign = foreign_text(subject, span)
         if not decoded.complete:
-            # A flat picture's own data repeats too, but then it decodes to its end.
             foreign += [p for p in (pattern.clip(span) for pattern in subject.blocks.patterns) if p.length]
+        # A flat picture's own data repeat, and may happen to be printable.
+        foreign = [f for f in foreign if not _is_flat(decoded, f, _blocks_of(structure))]
         result.fills.extend(fills)
         result.foreign.extend(merge(foreign))
         marks = sorted([(f.span, True) for f in fills] + [(s, False) for s in merge(foreign)], key=lambda x: x[0].start)
         _judge_scan(result, structure, picture, number, decoded, planes, marks, subject.size)
     if not result.damages and picture.frame.marker in spec.SEQUENTIAL and len(picture.scans) == 1:
-        _silent_step(result, picture, planes)
+        _silent_step(result, structure, picture, planes)
     return result
 
 
-def _silent_step(result: Verdicts, picture: Picture, planes: list[NDArray[np.float32]]) -> None:
-    """A level step that no error tells of: flipped bits in a DC difference."""
+def _silent_step(result: Verdicts, structure: Structure, picture: Picture, planes: list[NDArray[np.float32]]) -> None:
+    """A step in level that no error tells of: flipped bits in a DC difference, a few bytes lost."""
     decoded = picture.scans[0]
-    if decoded.scan.restart_interval:
+    if not _has_edges(structure):
         return
-    unit = find_level_step(planes)
-    if unit is not None:
-        at = int(_unit_bytes(decoded)[unit])
-        result.damages.append(Damage(0, unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
+    reader, width = RunReader(structure), decoded.units_x
+    whole = [(0, decoded.units)]
+    around = max(_LEAST_AROUND, min(_MOST_AROUND, _UNITS_AROUND // width))
+    rows = 2 * around * width
+    near = [max(0, unit // width - around) * width for unit in suspects(planes)]
+    for first, last in whole if decoded.units <= rows else [(at, min(decoded.units, at + rows)) for at in near]:
+        edges = read_edges(reader, decoded.scan.entropy, int(decoded.unit_pos[first]), width, first, last, False)
+        step = level_step(edges)
+        if step is not None and is_silent_step(step) and not is_flat(planes, step.unit):
+            at = int(_unit_bytes(decoded)[step.unit])
+            result.damages.append(Damage(0, step.unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
+            return
+
+
+def _has_edges(structure: Structure) -> bool:
+    """Whether MCUs can be read one after another from anywhere: one interleaved scan without restart intervals."""
+    return one_sequential_scan(structure) and not structure.scans[0].restart_interval
 
 
 def _bad_fills(subject: Subject, structure: Structure, decoded: Decoded, span: ByteSpan) -> list[Fill]:
     """Filled runs that are damage: all but a flat picture's zero bits and fill bytes before a marker."""
     found = []
-    blocks = sum(c.h * c.v for c in structure.frame.components) if structure.frame else 1
+    blocks = _blocks_of(structure)
     for fill in holes(subject, span):
         if fill.value == 0xFF and fill.span.end >= span.end and int(decoded.done.sum()) == decoded.units:
             continue
-        if decoded.complete and fill.value != 0xFF:
-            units = _units_between(decoded, fill.span)
-            bits = fill.span.length * 8
-            # So few bits a block mean that the run decodes to flat blocks, as an encoder writes them.
-            if units and bits / units < 5.0 * blocks:
-                continue
-            if not units and decoded.scan.ss > 0:
-                continue
+        if fill.value != 0xFF and _is_flat(decoded, fill.span, blocks):
+            continue
         found.append(fill)
     return found
+
+
+def _blocks_of(structure: Structure) -> int:
+    """Blocks of an MCU."""
+    return sum(c.h * c.v for c in structure.frame.components) if structure.frame else 1
+
+
+def _is_flat(decoded: Decoded, span: ByteSpan, blocks: int) -> bool:
+    """Whether a run of bytes is what an encoder writes for flat blocks: so few bits a block decode to nothing else.
+
+    Where the scan does not decode to its end, bytes that fill whole sectors are believed to be lost ones all the same.
+    """
+    units = _units_between(decoded, span)
+    if decoded.complete and not units:
+        return decoded.scan.ss > 0
+    aligned = span.start % 512 == 0 and span.end % 512 == 0
+    return bool(units) and span.length * 8 / units < 5.0 * blocks and (decoded.complete or not aligned)
 
 
 def _units_between(decoded: Decoded, span: ByteSpan) -> int:
@@ -166,13 +207,11 @@ def _judge_scan(
 ) -> None:
     segments = decoded.segments
     scan = decoded.scan
-    whole = len(scan.components) == len(picture.frame.components) or picture.frame.marker == spec.PROGRESSIVE
     starts = segments.start.tolist()
     if not marks and not segments.lost and _all_sound(decoded):
         return
     bounds = raw_offsets(scan.entropy, np.array([*starts, scan.entropy.length], np.int64)).tolist()
     error_units = np.array([e.mcu for e in decoded.errors], np.int64)
-    sampled_units = None
     for s in range(len(starts)):
         first, count, done = int(segments.mcu[s]), int(segments.count[s]), int(decoded.done[s])
         last = first + count
@@ -203,47 +242,37 @@ def _judge_scan(
         else:
             code = FindingCode.JPEG_SHORT
         damage = Damage(number, noticed_unit, last, code, noticed_byte, noticed_byte, True)
-        # Errors far behind the damage, or none at all: look for the break in the picture itself.
-        searchable = whole and scan.ss == 0 and scan.ah == 0 and len(scan.components) == len(picture.frame.components)
-        # A file that simply stops has lost its end and nothing else.
+        # A file that simply stops has lost its end and nothing else, unless its rest is another picture's.
         stops = code is FindingCode.JPEG_SHORT and structure.eoi is None and scan.entropy.end >= subject_size - 2
-        if searchable and not scan.restart_interval and not stops:
-            if sampled_units is None:
-                sampled_units = _unit_bytes(decoded)
-            near = errors or structure.eoi is None
+        # Errors far behind the damage, or none at all: look for the break in the picture itself.
+        if _has_edges(structure):
+            sampled_units = _unit_bytes(decoded)
+            near = (errors or structure.eoi is None) and not stops
             low = int(np.searchsorted(sampled_units, noticed_byte - _SEARCH_BYTES)) if near else first
-            found = find_break(planes, max(first, low), min(noticed_unit + 1, first + done), sampled_units)
-            if not errors:
-                found = _by_seam(planes, found, first + done, sampled_units)
-            if found is not None and found.marked(certain=bool(errors) or short):
-                damage.first = found.unit
-                damage.start = damage.end = int(sampled_units[found.unit])
+            low = max(first, low)
+            edges = read_edges(
+                RunReader(structure), scan.entropy, int(decoded.unit_pos[low]), decoded.units_x, low,
+                min(noticed_unit + 1, first + done),
+            )  # fmt: skip
+            broken = find_break(edges, sampled_units)
+            if stops and broken is not None and strangeness(edges, broken) < _STRANGE:
+                broken = None
+            if broken is not None:
+                damage.first = broken
+                damage.start = damage.end = int(sampled_units[broken])
                 # Where a marker interrupts the data that is what is said; only the place is better known now.
                 silent = code is FindingCode.JPEG_SURPLUS or (
-                    code is FindingCode.JPEG_SHORT and structure.eoi is not None
+                    code is FindingCode.JPEG_SHORT and (stops or structure.eoi is not None)
                 )
                 damage.code = FindingCode.JPEG_BREAK if silent else code
                 damage.noticed_only = False
             elif not errors and code is FindingCode.JPEG_SURPLUS:
                 damage.noticed_only = True
-        if damage.code is FindingCode.JPEG_CODE and done == count and not surplus and left >= 0:
+        if done == count and not surplus and left >= 0:
             _limit_spread(damage, planes, errors[-1].mcu if errors else damage.first)
         result.damages.append(damage)
     _lost_intervals(result, structure, number, decoded, bounds)
     result.damages.sort(key=lambda d: (d.scan, d.first))
-
-
-def _by_seam(
-    planes: list[NDArray[np.float32]], found: Break | None, done: int, byte_at: NDArray[np.int64]
-) -> Break | None:
-    """The break at which a seam begins where that lies before the one ``found``."""
-    width = planes[0].shape[1]
-    row = find_seam(planes, done // width)
-    if row is None or (found is not None and found.unit < (row + 1) * width):
-        return found
-    near = find_break(planes, (row - 1) * width, (row + 1) * width, byte_at)
-    # The seam has told that there is a break; only where in its row is asked, so any contrast will do.
-    return Break(near.unit if near is not None else row * width, 1.0, 0.0)
 
 
 def _all_sound(decoded: Decoded) -> bool:
@@ -319,7 +348,7 @@ def _limit_spread(damage: Damage, planes: list[NDArray[np.float32]], last_error:
     They are right if their level did not shift either; then only the stretch up to the last error is spoiled.
     """
     resumed = last_error + 4
-    if resumed + 8 < damage.last and level_offset(planes, resumed) < TOLERATED_LEVELS:
+    if resumed + 8 < damage.last and level_offset(planes, resumed, damage.first) < TOLERATED_LEVELS:
         damage.last = min(damage.last, resumed)
 
 

@@ -1,0 +1,115 @@
+"""How well neighbouring MCUs meet: the pixel rows on both sides of the edge between each MCU and the one above it.
+
+Where a picture goes on, the rows continued from both sides agree; where an MCU stands in the wrong place or counts from a
+wrong level they do not. That tells far more than mean levels do, at the cost of reading the coefficients.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.fft import idctn
+
+from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.parse import Entropy
+from jugal.formats.jpeg.runs import RunReader
+
+_CHUNK_ROWS, _CHUNK_UNITS = 8, 2048
+
+
+@dataclass(slots=True)
+class Edges:
+    """What is seen at the upper edge of MCUs from number ``first`` on, ``width`` in a row; one array a component.
+
+    ``apart`` is the mean distance of the pixels that should meet and ``step`` their mean signed difference (below less
+    above), in levels; ``strange`` is what ``apart`` would be between MCUs that are no neighbours. Edges are read up to MCU
+    number ``end``, where decoding failed or enough was read.
+    """
+
+    width: int
+    first: int
+    end: int
+    apart: list[NDArray[np.float32]]
+    step: list[NDArray[np.float32]]
+    strange: list[NDArray[np.float32]]
+
+
+def read_edges(
+    reader: RunReader, entropy: Entropy, bit: int, width: int, first: int, last: int, strangers: bool = True
+) -> Edges:
+    """The edges of MCUs ``first + width`` to ``last``, read from ``bit`` of ``entropy``, where MCU ``first`` begins.
+
+    Without ``strangers`` pairs that are no neighbours are left out.
+    """
+    shifts = [width]
+    if strangers:
+        # Other rows, other columns.
+        shifts += [width + width // 3 + 1, width + width // 2, 2 * width + width // 4, max(1, width - width // 3)]
+    parts = len(reader.shape)
+    found: list[tuple[list[NDArray], list[NDArray], list[NDArray]]] = [([], [], []) for _ in range(parts)]
+    tails: list[NDArray[np.floating]] = [np.zeros((0, 0), np.float32)] * parts
+    level = np.zeros(parts, np.int64)
+    at = first
+    while at < last:
+        wanted = min(max(_CHUNK_ROWS * width, _CHUNK_UNITS), last - at)
+        run, coefficients = reader.read(entropy, bit, wanted, wanted)
+        count = run.count
+        for c, (_, columns) in enumerate(reader.shape if count else ()):
+            own = np.flatnonzero(reader.blocks == c)
+            table = reader.quant[c]
+            scale = np.ones((64, 1), np.float32) if table is None else table.astype(np.float32)[:, None]
+            lower, upper = (
+                (blocks.astype(np.float32).reshape(-1, 64) @ (rows * scale) + level[c] * scale[0] / 8).reshape(
+                    count, -1
+                )
+                for blocks, rows in (
+                    (coefficients[:count, own[-columns:]], _BELOW),
+                    (coefficients[:count, own[:columns]], _ABOVE),
+                )
+            )
+            lower = np.concatenate((tails[c], lower)) if tails[c].size else lower
+            _compare(found[c], lower, upper, shifts)
+            tails[c] = lower[-max(shifts) :]
+            level[c] += int(run.dc[-1, own[-1]])
+        at, bit = at + count, int(run.bits[-1])
+        if count < wanted:
+            break
+    joined = [[np.concatenate(kind) if kind else np.zeros(0, np.float32) for kind in component] for component in found]
+    return Edges(width, first + width, at, *([c[kind] for c in joined] for kind in range(3)))
+
+
+def _compare(
+    found: tuple[list[NDArray], list[NDArray], list[NDArray]],
+    lower: NDArray[np.floating],
+    upper: NDArray[np.floating],
+    shifts: list[int],
+) -> None:
+    """Adds the edges of the MCUs in ``upper``, which are the last ones of ``lower``; the first of ``shifts`` is the neighbours'."""
+    count, total = upper.shape[0], lower.shape[0]
+    for number, shift in enumerate(shifts):
+        have = min(count, total - shift)
+        if have <= 0:
+            continue
+        difference = upper[count - have :] - lower[total - have - shift : total - shift]
+        distance = np.abs(difference).mean(axis=1)
+        if number:
+            found[2].append(distance)
+        else:
+            found[0].append(distance)
+            found[1].append(difference.mean(axis=1))
+
+
+def _continued(near: int, far: int) -> NDArray[np.float32]:
+    """(64, 8): what each zigzag coefficient gives to a block's row ``near``, continued by half a pixel away from ``far``."""
+    out = np.empty((64, 8), np.float32)
+    for k in range(64):
+        block = np.zeros(64)
+        block[spec.ZIGZAG[k]] = 1.0
+        pixels = idctn(block.reshape(8, 8), norm="ortho")
+        out[k] = 1.5 * pixels[near] - 0.5 * pixels[far]
+    return out
+
+
+_ABOVE, _BELOW = _continued(0, 1), _continued(7, 6)

@@ -18,7 +18,7 @@ from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.resync import find_mosaic
 from jugal.formats.jpeg.scans import find_cuts, stops_decoders
-from jugal.formats.jpeg.select import Selection, decodable, select, standard_scans, usable
+from jugal.formats.jpeg.select import Selection, decodable, given_up, select, standard_scans, usable
 from jugal.formats.jpeg.thumbnail import adobe_transform, dc_rgb, thumbnail_of
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
@@ -81,7 +81,7 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
         shown = min(shown, 50.0)
     # Common decoders put the typical tables in where none are given, so that alone keeps no viewer from opening it.
     stopped = stops_decoders(structure)
-    broken = stopped or (picture.frame.marker == spec.PROGRESSIVE and bool(structure.bad_segments))
+    broken = stopped or given_up(structure)
     opens = selection.opens and not structure.missing_quant() and not broken and (not missing or believable)
     report.score = shown if opens else scoring.UNOPENABLE
     report.attainable = report.score
@@ -449,7 +449,7 @@ def _plans(subject: Subject, report: Report, selection: Selection, shown: float,
         )
         report.attainable = max(report.attainable, 90.0)
         return
-    broken = structure.frame is not None and structure.frame.marker == spec.PROGRESSIVE and bool(structure.bad_segments)
+    broken = given_up(structure)
     if not selection.opens or missing or broken:
         reachable = shown if believable else 10.0
         if missing and structure.frame is not None and structure.frame.marker == spec.PROGRESSIVE:

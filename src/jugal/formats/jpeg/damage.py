@@ -26,6 +26,7 @@ from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
+from jugal.kernels.blockstats import SECTOR
 from jugal.model.codes import FindingCode
 from jugal.model.span import ByteSpan, merge
 
@@ -129,13 +130,14 @@ def _blocks_of(structure: Structure) -> int:
 def _is_flat(decoded: Decoded, span: ByteSpan, blocks: int) -> bool:
     """Whether a run of bytes is what an encoder writes for flat blocks: so few bits a block decode to nothing else.
 
-    Where the scan does not decode to its end, bytes that fill whole sectors are believed to be lost ones all the same.
+    Zeros that fill whole sectors may decode so as well, but an encoder's own run hardly begins and ends at their borders.
     """
+    if span.start % SECTOR == 0 and span.end % SECTOR == 0:
+        return False
     units = _units_between(decoded, span)
-    if decoded.complete and not units:
-        return decoded.scan.ss > 0
-    aligned = span.start % 512 == 0 and span.end % 512 == 0
-    return bool(units) and span.length * 8 / units < 5.0 * blocks and (decoded.complete or not aligned)
+    if not units:
+        return decoded.complete and decoded.scan.ss > 0
+    return span.length * 8 / units < 5.0 * blocks
 
 
 def _units_between(decoded: Decoded, span: ByteSpan) -> int:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from jugal.formats.base import RepairImpossible, Subject
-from jugal.formats.jpeg.parse import Entropy, HuffmanTable, Scan, Structure, read_entropy
+from jugal.formats.base import RepairImpossible
+from jugal.formats.jpeg.parse import Entropy, HuffmanTable, Scan, Structure
 
 
 def with_entropy(scan: Scan, entropy: Entropy) -> Scan:
@@ -13,17 +13,6 @@ def with_entropy(scan: Scan, entropy: Entropy) -> Scan:
     return Scan(
         scan.segment, scan.components, scan.ss, scan.se, scan.ah, scan.al, scan.tables, scan.restart_interval, entropy
     )
-
-
-def shifted_entropy(subject: Subject, start: int, shift: int, end: int | None = None) -> Entropy:
-    """The data from bit ``shift`` after byte ``start``, up to ``end`` or the marker that ends it."""
-    entropy = read_entropy(subject.source, start, None if end is None else min(subject.size, end))
-    if shift:
-        packed = np.packbits(np.unpackbits(entropy.clean[: entropy.length])[shift:])
-        entropy.clean = np.concatenate((packed, np.zeros(32, np.uint8)))
-        entropy.length = packed.size
-        entropy.mark_clean = np.maximum(0, entropy.mark_clean - (shift >> 3))
-    return entropy
 
 
 def neutral_mcu(structure: Structure, scan: Scan, changes: list[int] | None = None) -> np.ndarray:

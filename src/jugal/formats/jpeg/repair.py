@@ -9,14 +9,14 @@ import numpy as np
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.check import entropy_guess
 from jugal.formats.jpeg.decode import decode
-from jugal.formats.jpeg.entropy import neutral_mcu, shifted_entropy, with_entropy
+from jugal.formats.jpeg.donor import donor_header
+from jugal.formats.jpeg.entropy import neutral_mcu
 from jugal.formats.jpeg.estimate import estimate_header
 from jugal.formats.jpeg.further import content_end
 from jugal.formats.jpeg.indexes import mend_exif, mend_index
 from jugal.formats.jpeg.intervals import restore_intervals
-from jugal.formats.jpeg.parse import Scan, Structure, read_entropy, walk
+from jugal.formats.jpeg.parse import Scan, Structure
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.resync import resync
 from jugal.formats.jpeg.scans import cut_scans
@@ -24,7 +24,6 @@ from jugal.formats.jpeg.select import decodable, select, usable
 from jugal.kernels.stuffing import pack_bits
 from jugal.model.span import ByteSpan
 
-_SECTOR = 512
 _RESTART = re.compile(rb"\xff+[\xd0-\xd7]")
 _SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 
@@ -143,87 +142,17 @@ def standard_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
     first = structure.scans[0].segment
     missing = structure.missing_tables()
     blocks = b"".join(spec.table_segment(key, *spec.ANNEX_K[(key & 0x10) | min(key & 1, 1)]) for key in sorted(missing))
-    kept = [ByteSpan(s.start, s.end) for s in structure.segments if s.start < first.start]
+    bad = {s.start for s in structure.bad_segments}
+    kept = [ByteSpan(s.start, s.end) for s in structure.segments if s.start < first.start and s.start not in bad]
     end = structure.eoi if structure.eoi is not None else structure.scans[-1].entropy.end
     pieces: list[Piece] = [_SOI, *kept, blocks, ByteSpan(first.start, end), _EOI]
     return RepairDraft(
         tuple(pieces),
         (
-            f"Inserted {len(missing)} typical Huffman tables before byte {first.start:,}.",
+            f"Inserted {len(missing)} typical Huffman tables before byte {first.start:,}; left out {len(bad)} impossible segments.",
             f"Kept bytes {first.start:,} to {end:,}.",
         ),
     )
-
-
-def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
-    """The donor's tables, frame and scan header before the entropy-coded data that is left.
-
-    Where the data's first part is lost too, decoding is taken up at the bit that lets it run longest, and the
-    lost MCUs before it are written as neutral grey so that the rest stands in its place.
-    """
-    if donor is None:
-        raise RepairImpossible("This repair needs a healthy picture of the same camera and settings.")
-    model = walk(donor.source, 0)
-    if (
-        not decodable(model)
-        or len(model.scans) != 1
-        or model.frame is None
-        or model.frame.marker not in spec.SEQUENTIAL
-    ):
-        raise RepairImpossible("The donor's coding cannot lend its header.")
-    header = _lent_header(donor, model)
-    own = select(subject.source).structure
-    frame = model.frame
-    if own.scans and own.entropy_bytes > 0.5 * subject.size and len(own.scans) == 1 and not own.missing_tables():
-        entropy = own.scans[0].entropy
-        return RepairDraft(
-            (header, ByteSpan(entropy.start, entropy.end), _EOI),
-            (
-                "Wrote the donor's header.",
-                f"Kept the entropy-coded data, bytes {entropy.start:,} to {entropy.end:,}.",
-            ),
-        )
-    starts = [model.scans[0].entropy.start]
-    guess = entropy_guess(subject)
-    if own.scans:
-        starts.insert(0, own.scans[0].entropy.start)
-    if guess:
-        starts.append(guess)
-    best: tuple[int, int, int, int] | None = None
-    total = frame.mcus_x * frame.mcus_y
-    for start in dict.fromkeys(starts):
-        # Zeros may decode without an error, but what they decode to is nothing of the picture.
-        if start >= subject.size or any(f.span.start <= start < f.span.end for f in subject.blocks.fills):
-            continue
-        decoded = _trial(subject, model, start, 0)
-        if decoded == total:
-            entropy_end = read_entropy(subject.source, start).end
-            return RepairDraft(
-                (header, ByteSpan(start, entropy_end), _EOI),
-                (
-                    "Wrote the donor's header.",
-                    f"Kept the entropy-coded data, bytes {start:,} to {entropy_end:,}.",
-                ),
-            )
-        if best is None or decoded > best[0]:
-            best = (decoded, start, 0, 0)
-    if guess is not None:
-        for shift in range(8 * 48):
-            decoded = _trial(subject, model, guess, shift, trial_bytes=1 << 16)
-            if best is None or decoded > best[0] + 2:
-                best = (decoded, guess, shift, 1)
-    if best is None or best[0] < 2:
-        raise RepairImpossible("With this donor's tables the data does not decode.")
-    _, start, shift, late = best
-    # Data that begin at a sector's border were overwritten up to there, and their first part is lost with the header.
-    late = late or (start == guess and start % _SECTOR == 0 and not own.scans)
-    if not late:
-        end = read_entropy(subject.source, start).end
-        return RepairDraft(
-            (header, ByteSpan(start, end), _EOI),
-            ("Wrote the donor's header.", f"Kept the entropy-coded data, bytes {start:,} to {end:,}."),
-        )
-    return _late_start(subject, donor, model, header, start, shift, total)
 
 
 def extract_preview(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -238,76 +167,6 @@ def extract_preview(subject: Subject, donor: Subject | None) -> RepairDraft:
         ),
         kept=preview.share,
     )
-
-
-def _lent_header(donor: Subject, model: Structure) -> bytes:
-    """SOI, then the donor's segments but for those that tell of its own taking (Exif, previews, comments)."""
-    parts = [_SOI]
-    for segment in model.segments:
-        if segment.marker in (spec.APP0, spec.APP14) or segment.marker in spec.SOF or segment.marker in (
-            spec.DQT, spec.DHT, spec.DRI, spec.SOS,
-        ):  # fmt: skip
-            parts.append(donor.source.read(segment.start, segment.end - segment.start))
-            if segment.marker == spec.SOS:
-                break
-    return b"".join(parts)
-
-
-def _trial(subject: Subject, model: Structure, start: int, shift: int, trial_bytes: int | None = None) -> int:
-    """MCUs that decode without an error from bit ``shift`` after byte ``start`` with the donor's tables."""
-    assert model.frame is not None
-    entropy = shifted_entropy(subject, start, shift, None if trial_bytes is None else start + trial_bytes)
-    picture = decode(model.frame, [with_entropy(model.scans[0], entropy)], model.quant, careful=True)
-    return int(picture.scans[0].done.sum())
-
-
-def _late_start(
-    subject: Subject, donor: Subject, model: Structure, header: bytes, start: int, shift: int, total: int
-) -> RepairDraft:
-    """Grey MCUs for what is lost at the start, then the surviving bits moved behind them."""
-    assert model.frame is not None
-    scan = model.scans[0]
-    if scan.restart_interval:
-        raise RepairImpossible("Data with restart markers whose start is lost cannot be placed yet.")
-    entropy = shifted_entropy(subject, start, shift)
-    picture = decode(model.frame, [with_entropy(model.scans[0], entropy)], model.quant, careful=True)
-    have = int(picture.scans[0].done.sum())
-    used = int(picture.scans[0].used[0])
-    lost = total - have
-    if lost < 0:
-        raise RepairImpossible("More picture data is left than the donor's size has room for.")
-    offsets = _level_offsets(donor, model, picture.dc, have)
-    prefix = [np.tile(neutral_mcu(model, scan), max(0, lost - 1))]
-    if lost:
-        prefix.append(neutral_mcu(model, scan, offsets))
-    bits = np.concatenate((*prefix, np.unpackbits(entropy.clean[: entropy.length])[:used]))
-    return RepairDraft(
-        (header, pack_bits(bits), _EOI),
-        (
-            "Wrote the donor's header.",
-            f"Wrote {lost:,} grey blocks for the part that is lost.",
-            f"Moved {used:,} bits of picture data from byte {start:,}, bit {shift % 8}, behind them, unchanged.",
-            "Estimated the brightness and tint of the whole, which the lost part carried.",
-        ),
-        # The absolute levels went with the start, so the colours are an estimate.
-        kept=50.0 * have / total,
-    )
-
-
-def _level_offsets(donor: Subject, model: Structure, planes: list[np.ndarray], have: int) -> list[int]:
-    """Per component the DC value to begin with: the donor's usual level, moved so that no value leaves the range."""
-    assert model.frame is not None
-    lent = decode(model.frame, model.scans, model.quant)
-    offsets = []
-    for component, plane, other in zip(model.frame.components, planes, lent.dc, strict=True):
-        step = max(1, int(model.quant[component.tq][0]))
-        values = plane.reshape(-1)[: have * component.h * component.v]
-        low, high = np.percentile(values, (1, 99))
-        limit = 1024 // step
-        offset = float(np.median(other)) - float(np.median(values))
-        offset = min(max(offset, -limit - low), limit - high) if high - low < 2 * limit else -(high + low) / 2
-        offsets.append(round(offset))
-    return offsets
 
 
 REPAIRS = {

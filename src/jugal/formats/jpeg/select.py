@@ -29,6 +29,19 @@ def decodable(structure: Structure) -> bool:
     return usable(structure) and not structure.missing_tables() and not structure.missing_quant()
 
 
+def given_up(structure: Structure) -> bool:
+    """A segment that decoding needs has an impossible content or length: decoders stop there and show nothing.
+
+    Of others they take no notice, but in progressive pictures a bad one lies between the scans and keeps them apart.
+    """
+    frame = structure.frame
+    needed = {spec.DHT, spec.DQT, spec.DRI, spec.SOS} | spec.SOF
+    return any(
+        segment.marker in needed or (frame is not None and frame.marker == spec.PROGRESSIVE)
+        for segment in structure.bad_segments
+    )
+
+
 def one_sequential_scan(structure: Structure) -> bool:
     """All components in one interleaved sequential scan, and all that decoding it needs."""
     frame = structure.frame

@@ -1,0 +1,160 @@
+"""A header lost in part or whole, lent by a healthy picture of the same camera and settings.
+
+The donor's tables, frame and scan header go before the entropy-coded data that is left; of what tells of the donor's own
+taking nothing goes along. Where the data's first part is lost too, decoding is taken up where it falls into step, and the
+rest is placed by its end, which is the picture's.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.jpeg import intervals, spec
+from jugal.formats.jpeg.check import entropy_guess
+from jugal.formats.jpeg.decode import decode
+from jugal.formats.jpeg.entropy import neutral_mcu, with_entropy
+from jugal.formats.jpeg.parse import Structure, read_entropy, walk
+from jugal.formats.jpeg.runs import Run, RunReader
+from jugal.formats.jpeg.select import decodable, select
+from jugal.kernels.stuffing import pack_bits
+from jugal.model.span import ByteSpan
+
+_SECTOR = 512
+_SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
+#: What a picture in its place counts whose brightness and tint are an estimate.
+_LEVELS_ESTIMATED = 50.0
+_LEAST_UNITS = 2
+
+
+def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """Repair: the donor's header before the data, grey for what is lost of them at the start."""
+    if donor is None:
+        raise RepairImpossible("This repair needs a healthy picture of the same camera and settings.")
+    model = walk(donor.source, 0)
+    frame = model.frame
+    if not decodable(model) or len(model.scans) != 1 or frame is None or frame.marker not in spec.SEQUENTIAL:
+        raise RepairImpossible("The donor's coding cannot lend its header.")
+    header = _lent_header(donor, model)
+    own = select(subject.source).structure
+    if own.scans and own.entropy_bytes > 0.5 * subject.size and len(own.scans) == 1 and not own.missing_tables():
+        return _kept_from(header, subject, own.scans[0].entropy.start)
+    total = frame.mcus_x * frame.mcus_y
+    guess = entropy_guess(subject)
+    starts = [s.entropy.start for s in own.scans[:1]] + [model.scans[0].entropy.start] + ([guess] if guess else [])
+    best, at = 0, -1
+    for start in dict.fromkeys(starts):
+        # Zeros may decode without an error, but what they decode to is nothing of the picture.
+        if start >= subject.size or any(f.span.start <= start < f.span.end for f in subject.blocks.fills):
+            continue
+        done = _decoded(subject, model, start)
+        if done == total:
+            return _kept_from(header, subject, start)
+        if done > best:
+            best, at = done, start
+    # Data that begin at a sector's border were overwritten up to there, and their first part is lost with the header.
+    late = at < 0 or (at == guess and at % _SECTOR == 0 and not own.scans)
+    if guess is not None and not own.scans:
+        if model.scans[0].restart_interval:
+            return _intervals_behind(subject, model, header, guess)
+        run = _late_run(subject, model, guess, total)
+        # What begins at the header's end and goes on as far is the whole; by chance it may decode from there as well.
+        if run is not None and (late or (run.ends_with_data and run.count > best)):
+            return _late_start(donor, model, header, run, total)
+    if best < _LEAST_UNITS:
+        raise RepairImpossible("With this donor's tables the data does not decode.")
+    return _kept_from(header, subject, at)
+
+
+def _kept_from(header: bytes, subject: Subject, start: int) -> RepairDraft:
+    end = read_entropy(subject.source, start).end
+    return RepairDraft(
+        (header, ByteSpan(start, end), _EOI),
+        ("Wrote the donor's header.", f"Kept the entropy-coded data, bytes {start:,} to {end:,}."),
+    )
+
+
+def _lent_header(donor: Subject, model: Structure) -> bytes:
+    """SOI, then the donor's segments but for those that tell of its own taking (Exif, previews, comments)."""
+    parts = [_SOI]
+    for segment in model.segments:
+        if segment.marker in (spec.APP0, spec.APP14) or segment.marker in spec.SOF or segment.marker in (
+            spec.DQT, spec.DHT, spec.DRI, spec.SOS,
+        ):  # fmt: skip
+            parts.append(donor.source.read(segment.start, segment.end - segment.start))
+            if segment.marker == spec.SOS:
+                break
+    return b"".join(parts)
+
+
+def _decoded(subject: Subject, model: Structure, start: int) -> int:
+    """MCUs that decode without an error from byte ``start`` with the donor's tables."""
+    assert model.frame is not None
+    scan = with_entropy(model.scans[0], read_entropy(subject.source, start))
+    return int(decode(model.frame, [scan], model.quant, careful=True).scans[0].done.sum())
+
+
+def _late_run(subject: Subject, model: Structure, start: int, total: int) -> Run | None:
+    """The MCUs from the first on that surely begins behind byte ``start``."""
+    reader, end = RunReader(model), read_entropy(subject.source, start).end
+    bit = reader.in_step(subject, start, end)
+    if bit is None:
+        return None
+    run = reader.follow(subject, start, end, bit, total + 1)
+    return run if run.count >= _LEAST_UNITS else None
+
+
+def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total: int) -> RepairDraft:
+    """Grey MCUs for what is lost at the start, then the surviving bits moved behind them."""
+    scan, reader = model.scans[0], RunReader(model)
+    lost = total - run.count
+    if lost < 0:
+        raise RepairImpossible("More picture data is left than the donor's size has room for.")
+    # The run counts from where it begins, whatever was read before it to fall into step.
+    run = reader.read(run.entropy, int(run.bits[0]), run.count)[0]
+    prefix = [np.tile(neutral_mcu(model, scan), max(0, lost - 1))]
+    if lost:
+        prefix.append(neutral_mcu(model, scan, _level_offsets(donor, model, reader, run)))
+    first, last = int(run.bits[0]), int(run.bits[-1])
+    kept = np.unpackbits(run.entropy.clean[first >> 3 : (last >> 3) + 1])[first & 7 : (first & 7) + last - first]
+    begin = run.entropy.start + (first >> 3)
+    return RepairDraft(
+        (header, pack_bits(np.concatenate((*prefix, kept))), _EOI),
+        (
+            "Wrote the donor's header.",
+            f"Wrote {lost:,} grey blocks for the part that is lost.",
+            f"Moved {last - first:,} bits of picture data from byte {begin:,} behind them, unchanged.",
+            "Estimated the brightness and tint of the whole, which the lost part carried.",
+        ),
+        # The absolute levels went with the start, so the colours are an estimate.
+        kept=_LEVELS_ESTIMATED * run.count / total,
+    )
+
+
+def _level_offsets(donor: Subject, model: Structure, reader: RunReader, run: Run) -> list[int]:
+    """Per component the DC value to begin with: the donor's usual level, moved so that no value leaves the range."""
+    assert model.frame is not None
+    lent = decode(model.frame, model.scans, model.quant)
+    offsets = []
+    for c, (component, other) in enumerate(zip(model.frame.components, lent.dc, strict=True)):
+        values: NDArray[np.int32] = run.dc[:, reader.blocks == c]
+        low, high = np.percentile(values, (1, 99))
+        limit = 1024 // max(1, int(model.quant[component.tq][0]))
+        offset = float(np.median(other)) - float(np.median(values))
+        offset = min(max(offset, -limit - low), limit - high) if high - low < 2 * limit else -(high + low) / 2
+        offsets.append(round(offset))
+    return offsets
+
+
+def _intervals_behind(subject: Subject, model: Structure, header: bytes, start: int) -> RepairDraft:
+    """Every whole restart interval that is left in its place, neutral ones for those that are lost."""
+    scan = with_entropy(model.scans[0], read_entropy(subject.source, start))
+    lent = replace(model, scans=[scan], start=start, eoi=None)
+    found = intervals.find_intervals(subject, lent)
+    if found is None:
+        raise RepairImpossible("With this donor's tables no interval between restart markers decodes.")
+    draft = intervals.written(found, lent, header)
+    return replace(draft, steps=("Wrote the donor's header.", *draft.steps))

@@ -24,19 +24,21 @@ MAD_TO_DEVIATION = 1.4826
 _CLASSES, _MOST_SAID, _CHROMA = 12, 1.5, 0.5
 #: Pairs of strangers from which anything is learnt, rows of MCUs on both sides of a break by which it is told whether the rest
 #: is strange in itself, and by how many nats strangers must differ from neighbours for that.
-_LEAST_STRANGERS, _ROWS_TOLD, _LEAST_ROOM = 100, 2, 0.6
+_LEAST_STRANGERS, _ROWS_TOLD, _LEAST_ROOM = 100, 4, 0.6
 #: Nats an MCU of a row's length from which it is broken, and what share of the clearest break another must reach.
 _BROKEN, _AS_CLEAR, _AS_CLEAR_AT_CLUSTER = 0.35, 0.5, 0.4
+#: Strangeness of the rest by which another picture's bytes are told.
+STRANGE = 0.75
 #: What a break near the picture's side counts: an edge of the subject that lies along a row of MCUs looks the same.
 _AT_SIDE, _SIDE = 0.4, 3
 #: Nats that the boundary of a sector and of a cluster in its bytes give to an MCU, and how many MCUs behind it a break may be
 #: noticed, since a decoder does not fail at once.
 _SECTOR_BONUS, _CLUSTER_BONUS, _NOTICED = 2.5, 2.0, 6
 #: A step in level: its height in deviations of an edge, none counted beyond the cap, and in what rows differ by among
-#: themselves; where damage is certain and only its place is asked, and where nothing else tells of it. Then it must also
-#: be of so many levels that it shows.
+#: themselves; where damage is certain and only its place is asked, and where nothing else tells of it. Then both
+#: together count, and it must be of so many levels that it shows.
 _CAP, _LEAST_DEVIATION, _LEAST_USUAL, _SAMPLES = 3.0, 0.25, 0.08, 4096
-_KNOWN_STEP, _SILENT_STEP = (1.8, 2.5), (2.2, 3.0, 5.0)
+_KNOWN_STEP, _SILENT_STEP = (1.8, 2.5), (1.2, 5.5, 6.0)
 #: Height of a step in mean levels from which the pixels are looked at, and how many places a picture has looked at.
 _SUSPECT, _MOST_SUSPECTS = 1.0, 3
 
@@ -134,14 +136,21 @@ def strangeness(edges: Edges, unit: int) -> float:
 
     What is displaced still goes on in itself. Bytes of another picture, laid out in rows of this one's length, do not.
     """
-    before = unit - edges.first
-    if before < _ROWS_TOLD * edges.width or edges.end - unit < _ROWS_TOLD * edges.width:
+    parts = unit - edges.first
+    before = Edges(edges.width, edges.first, unit, [a[:parts] for a in edges.apart], [], edges.strange)
+    after = Edges(edges.width, unit, edges.end, [a[parts:] for a in edges.apart], [], [])
+    return strangeness_of(after, before)
+
+
+def strangeness_of(edges: Edges, known: Edges) -> float:
+    """How all MCUs of ``edges`` meet, measured as in ``strangeness`` by those ``known`` to be the picture's."""
+    if min(edges.apart[0].size, known.apart[0].size) < _ROWS_TOLD * edges.width or not known.strange[0].size:
         return 0.0
     found, room = 0.0, 0.0
-    for c, (apart, strange) in enumerate(zip(edges.apart[:3], edges.strange[:3], strict=True)):
-        classes, weight = _Classes(apart[:before], strange), _CHROMA if c else 1.0
-        level = float(classes.said(apart[:before]).mean())
-        found += weight * (float(classes.said(apart[before:]).mean()) - level)
+    for c, (own, apart, strange) in enumerate(zip(known.apart[:3], edges.apart[:3], known.strange[:3], strict=True)):
+        classes, weight = _Classes(own, strange), _CHROMA if c else 1.0
+        level = float(classes.said(own).mean())
+        found += weight * (float(classes.said(apart).mean()) - level)
         room += weight * (float(classes.said(strange).mean()) - level)
     return found / room if room > _LEAST_ROOM else 0.0
 
@@ -228,8 +237,8 @@ def suspects(planes: list[NDArray[np.float32]]) -> list[int]:
 
 def is_silent_step(step: Step | None) -> bool:
     """Whether a step stands out so much that it is damage though nothing else tells of any."""
-    height, unusual, levels = _SILENT_STEP
-    return step is not None and step.height > height and step.unusual > unusual and step.levels > levels
+    height, together, levels = _SILENT_STEP
+    return step is not None and step.height > height and step.height * step.unusual > together and step.levels > levels
 
 
 def is_flat(planes: list[NDArray[np.float32]], unit: int) -> bool:

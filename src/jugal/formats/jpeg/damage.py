@@ -12,6 +12,7 @@ from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.breaks import (
+    STRANGE,
     find_break,
     is_flat,
     is_silent_step,
@@ -33,8 +34,6 @@ from jugal.model.span import ByteSpan, merge
 #: Levels by which a stretch may be off and still count as shown rightly.
 TOLERATED_LEVELS = 5.0
 _SEARCH_BYTES = 1 << 20
-#: Strangeness of the rest by which another picture's bytes are told.
-_STRANGE = 0.75
 #: Rows of MCUs on each side of a suspected step whose pixels are looked at: so many MCUs, within limits.
 _UNITS_AROUND, _LEAST_AROUND, _MOST_AROUND = 1200, 4, 12
 
@@ -257,7 +256,7 @@ def _judge_scan(
                 min(noticed_unit + 1, first + done),
             )  # fmt: skip
             broken = find_break(edges, sampled_units)
-            if stops and broken is not None and strangeness(edges, broken) < _STRANGE:
+            if stops and broken is not None and strangeness(edges, broken) < STRANGE:
                 broken = None
             if broken is not None:
                 damage.first = broken

@@ -141,8 +141,10 @@ def _level_offsets(donor: Subject, model: Structure, reader: RunReader, run: Run
     offsets = []
     for c, (component, other) in enumerate(zip(model.frame.components, lent.dc, strict=True)):
         values: NDArray[np.int32] = run.dc[:, reader.blocks == c]
-        low, high = np.percentile(values, (1, 99))
+        low, high = float(values.min()), float(values.max())
         limit = 1024 // max(1, int(model.quant[component.tq][0]))
+        if high - low >= 2 * limit:
+            low, high = np.percentile(values, (1, 99))
         offset = float(np.median(other)) - float(np.median(values))
         offset = min(max(offset, -limit - low), limit - high) if high - low < 2 * limit else -(high + low) / 2
         offsets.append(round(offset))

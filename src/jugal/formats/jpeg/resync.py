@@ -15,15 +15,16 @@ from numpy.typing import NDArray
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
-from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION
+from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION, STRANGE, strangeness_of
 from jugal.formats.jpeg.canvas import Canvas, Placed, first_bit
 from jugal.formats.jpeg.damage import judge
 from jugal.formats.jpeg.decode import Picture, decode, raw_offsets
+from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.entropy import neutral_mcu
 from jugal.formats.jpeg.levels import match_levels
-from jugal.formats.jpeg.parse import Structure
+from jugal.formats.jpeg.parse import Structure, walk
 from jugal.formats.jpeg.runs import Run, RunReader
-from jugal.formats.jpeg.select import one_sequential_scan, select
+from jugal.formats.jpeg.select import one_sequential_scan, select, usable
 from jugal.kernels.stuffing import pack_bits
 from jugal.model.span import ByteSpan
 
@@ -31,6 +32,8 @@ _SECTOR = 512
 _CLUSTER = 4096
 _MAX_DAMAGES = 16
 _SECTORS_TRIED = 40
+#: Rows of MCUs before the damage by which it is told whether a run belongs to the picture, and rows of the run.
+_ROWS_LEARNT = 48
 _LEAST = 4
 #: Share of the MCUs that lost bytes are reckoned to have held by which the reckoning may be off.
 _DOUBT = 0.3
@@ -88,6 +91,9 @@ def find_mosaic(subject: Subject, structure: Structure, picture: Picture) -> Mos
     if not pieces:
         return None
     before = first.first if pieces[0].seen else _true_end(picture, structure, reader, first.first)
+    pieces = _own(pieces, reader, structure, picture, before)
+    if not pieces:
+        return None
     canvas = Canvas(picture, structure, reader, before)
     mosaic = Mosaic(reader, before, [])
     spots = _estimates(canvas, pieces)
@@ -136,6 +142,21 @@ def _collect(
     return pieces
 
 
+def _own(pieces: list[_Piece], reader: RunReader, structure: Structure, picture: Picture, before: int) -> list[_Piece]:
+    """Without those of another picture: laid out in rows of this one's length their MCUs meet as strangers do."""
+    width = picture.frame.mcus_x
+    first = max(0, before - _ROWS_LEARNT * width) // width * width
+    bit = int(picture.scans[0].unit_pos[first])
+    known = read_edges(reader, structure.scans[0].entropy, bit, width, first, before)
+    kept = []
+    for piece in pieces:
+        run = piece.run
+        edges = read_edges(reader, run.entropy, int(run.bits[0]), width, 0, min(run.count, _ROWS_LEARNT * width), False)
+        if strangeness_of(edges, known) < STRANGE:
+            kept.append(piece)
+    return kept
+
+
 def _estimates(canvas: Canvas, pieces: list[_Piece]) -> list[int]:
     """The place of each run if lost bytes held as many MCUs as others: exact for the last, which ends the picture."""
     total = canvas.reader.total
@@ -158,10 +179,16 @@ def _estimates(canvas: Canvas, pieces: list[_Piece]) -> list[int]:
 
 def _picture_end(subject: Subject, structure: Structure) -> int:
     """The end-of-image marker that closes the picture: one met inside the damage does not, if no picture follows it."""
-    last = subject.source.rfind(b"\xff\xd9", structure.scans[0].entropy.start)
+    start = structure.scans[0].entropy.start
+    following = subject.source.find(b"\xff\xd8\xff", start)
+    while following >= 0 and not usable(walk(subject.source, following)):
+        following = subject.source.find(b"\xff\xd8\xff", following + 1)
+    if following >= 0 and (structure.eoi is None or following < structure.eoi):
+        # Another picture begins where this one should go on.
+        return following
+    last = subject.source.rfind(b"\xff\xd9", start)
     if structure.eoi is None:
         return last if last >= 0 else subject.size
-    following = subject.source.find(b"\xff\xd8\xff", structure.eoi)
     return max(last, structure.eoi) if following < 0 else structure.eoi
 
 

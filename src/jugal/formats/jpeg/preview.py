@@ -32,6 +32,9 @@ def largest_preview(subject: Subject, main: Structure) -> Preview | None:
     for at in soi_positions(subject.source)[:_MOST_TRIED]:
         if at == main.start:
             continue
+        if main.eoi is None and main.scans and at > main.scans[0].entropy.start:
+            # Where the main picture breaks off another file's picture begins: none of its own.
+            continue
         found = walk(subject.source, at)
         frame = found.frame
         if (

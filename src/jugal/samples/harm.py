@@ -304,20 +304,26 @@ def _mp4_no_index(data: bytes, rng: np.random.Generator) -> bytes:
     return _put(data, at, bytes(int.from_bytes(data[at : at + 4], "big")))
 
 
-def _mp4_table(data: bytes, kind: bytes, new: Callable[[int], bytes]) -> bytes:
+def _mp4_table(data: bytes, kind: bytes, head: int, new: Callable[[int], bytes]) -> bytes:
+    """What a table lists, behind ``head`` bytes of the box."""
     at = _box(data, kind)
     size = int.from_bytes(data[at : at + 4], "big")
-    return _put(data, at + 16, new(size - 16))
+    return _put(data, at + head, new(size - head))
 
 
 def _mp4_no_offsets(data: bytes, rng: np.random.Generator) -> bytes:
     """The table of chunk offsets zeroed but for its count."""
-    return _mp4_table(data, b"stco", bytes)
+    return _mp4_table(data, b"stco", 16, bytes)
 
 
 def _mp4_no_sizes(data: bytes, rng: np.random.Generator) -> bytes:
     """The table of sample sizes overwritten but for its count."""
-    return _mp4_table(data, b"stsz", lambda n: bytes(4) + rng.bytes(max(0, n - 4)))
+    return _mp4_table(data, b"stsz", 20, rng.bytes)
+
+
+def _mp4_no_count(data: bytes, rng: np.random.Generator) -> bytes:
+    """The table of sample sizes zeroed with its count."""
+    return _mp4_table(data, b"stsz", 16, bytes)
 
 
 def _mp4_index_size(data: bytes, rng: np.random.Generator) -> bytes:
@@ -356,7 +362,7 @@ def _zip_no_directory(data: bytes, rng: np.random.Generator) -> bytes:
 
 _SPECIAL: dict[str, dict[str, Callable[[bytes, np.random.Generator], bytes]]] = {
     "jpeg": {"no-huffman-tables": _jpeg_cut_tables, "no-header": _jpeg_no_header, "no-end-marker": lambda d, r: d[:-2], "no-start-marker": lambda d, r: bytes(2) + d[2:], "no-quantisation-table": _jpeg_no_quant, "no-frame-header": _jpeg_no_frame, "segment-length": _jpeg_length, "end-marker-inside": _jpeg_marker_in_scan, "tables-damaged": _jpeg_tables_damaged, "another-picture": _jpeg_start_again},
-    "mp4": {"mdat-size": _mp4_mdat_size, "mdat-size-zero": _mp4_mdat_zero, "no-file-type": _mp4_no_ftyp, "offsets-shifted": _mp4_shift, "no-index": _mp4_no_index, "no-offsets": _mp4_no_offsets, "no-sample-sizes": _mp4_no_sizes, "index-size": _mp4_index_size, "junk-between": _mp4_junk_between},
+    "mp4": {"mdat-size": _mp4_mdat_size, "mdat-size-zero": _mp4_mdat_zero, "no-file-type": _mp4_no_ftyp, "offsets-shifted": _mp4_shift, "no-index": _mp4_no_index, "no-offsets": _mp4_no_offsets, "no-sample-sizes": _mp4_no_sizes, "no-sample-count": _mp4_no_count, "index-size": _mp4_index_size, "junk-between": _mp4_junk_between},
     "wav": {"sizes-zero": _wav_sizes},
     "png": {"header-crc": _png_crc, "no-end": _png_no_end},
     "pdf": {"startxref-wrong": _pdf_startxref},

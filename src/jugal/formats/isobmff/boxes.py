@@ -42,6 +42,12 @@ class Box:
         return [c for c in self.children if c.kind == kind]
 
     @property
+    def complete(self) -> bool:
+        """All that it says to hold is there: it is not cut, or only says to be longer than the whole boxes in it."""
+        last = self.children[-1] if self.children else None
+        return not self.cut or (last is not None and not last.cut and last.end == self.end)
+
+    @property
     def name(self) -> str:
         return self.kind.decode("latin-1")
 

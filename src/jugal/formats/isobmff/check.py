@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +12,7 @@ from jugal.binary.source import Source
 from jugal.formats.base import Report, Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.boxes import Box
+from jugal.formats.isobmff.chunks import astray, place_chunks
 from jugal.formats.isobmff.cutting import kept_share, plan_cut
 from jugal.formats.isobmff.fragments import missing_ticks
 from jugal.formats.isobmff.front import can_go_front
@@ -18,6 +20,7 @@ from jugal.formats.isobmff.heif import examine_items
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.offsets import Step, apply_steps, find_steps
 from jugal.formats.isobmff.rebuild import media_span, stated_share
+from jugal.formats.isobmff.retable import can_retable, media_between
 from jugal.formats.isobmff.structure import late_start, mark_boxes, soften, structure_findings
 from jugal.formats.isobmff.tables import Track
 from jugal.model import scoring
@@ -28,6 +31,8 @@ from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter
 
 _EPOCH = datetime.datetime(1904, 1, 1, tzinfo=datetime.UTC)
+#: Percent from which an index is left as it is, and what is reckoned to be found of samples that are sought anew.
+_WELL, _FOUND_ANEW = 85.0, 0.95
 _TABLE_BOXES = frozenset(b"stts stsc stsz stco co64 stss".split())
 
 
@@ -40,7 +45,7 @@ def examine(subject: Subject, report: Report) -> None:
     movie = read_movie(subject)
     mark_boxes(report, movie)
     opens = structure_findings(subject, report, movie)
-    if movie.moov is not None and movie.moov.cut:
+    if movie.moov is not None and movie.moov.cut and not movie.moov.complete:
         opens = False
     if movie.moov is None or not movie.tracks:
         meta = movie.tree.first(b"meta")
@@ -63,10 +68,14 @@ def examine(subject: Subject, report: Report) -> None:
     spans = _media_spans(subject, movie)
     lost, spared, first_bad = _inspect(subject, report, movie, judged, spans)
     shares = [payload.good_share(t, gone, left) for t, gone, left in zip(judged, lost, spared, strict=True)]
-    plays = scoring.share(_weighted(judged, shares), 1.0)
+    # A track whose tables list no samples does not play, whatever the others do.
+    silent = [t for t in movie.tracks if t.kind != "other" and t.problems and not t.offsets.size and not t.fragmented]
+    plays = scoring.share(_weighted(judged + silent, shares + [0.0] * len(silent)), 1.0)
     best = plays
     if movie.stranded:
         plays, best = _stranded(subject, report, movie, judged, lost)
+    elif astray(movie):
+        best = _chunk_forecast(subject, report, movie, judged, plays)
     elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
         plays, best = _offset_forecast(subject, report, movie, judged, spans, plays)
     soften(report, movie, first_bad)
@@ -249,9 +258,9 @@ def _table_findings(subject: Subject, report: Report, movie: Movie) -> None:
             report.add(
                 FindingCode.MP4_TABLES,
                 severity,
-                f"Track {track.ident}: {problem}",
-                track.box.start,
-                track.box.end,
+                f"Track {track.ident}: {problem.text}",
+                problem.start,
+                problem.end,
             )
     for box in _descendants(moov):
         if box.kind not in _TABLE_BOXES:
@@ -321,7 +330,9 @@ def _inspect(
         state, where = looked.state, looked.where
         bad = state != 0
         spared.append(looked.spared)
-        outside = state == payload.OUTSIDE
+        # What an overwritten table says of their place is no evidence about the bytes there.
+        told = ~track.astray if track.astray.size else np.ones(bad.size, np.bool_)
+        outside = (state == payload.OUTSIDE) & told
         gone = payload.spread_to_sync(track, bad)
         broken.append(bad)
         lost.append(gone)
@@ -332,7 +343,7 @@ def _inspect(
                 (subject.size, subject.size, Severity.MAJOR, FindingCode.MP4_OUTSIDE,
                  f"{int(outside.sum()):,} {word} of track {track.ident} ({seconds:.1f} s) lie past the end of the file.", Cause.CUT_SHORT)
             )  # fmt: skip
-        inside = np.flatnonzero(bad & ~outside)
+        inside = np.flatnonzero(bad & ~outside & told)
         any_bad = any_bad or bool(inside.size) or bool(outside.any())
         for run in _runs(inside)[:40]:
             first, last = run
@@ -435,20 +446,32 @@ def _offset_forecast(
     return plays, max(plays, best)
 
 
+def _plan_tables(report: Report, movie: Movie, forecast: float) -> None:
+    if can_retable(movie):
+        what = "Find the samples anew in the media data by what the index says of the tracks."
+        report.plan("rebuild-tables", what, _FOUND_ANEW * forecast)
+        report.attainable = max(report.attainable or 0.0, _FOUND_ANEW * forecast)
+
+
+def _chunk_forecast(subject: Subject, report: Report, movie: Movie, judged: list[Track], plays: float) -> float:
+    """The score with chunks put where there is room for them; the plan is entered where that can be told."""
+    placed = place_chunks(subject, movie)
+    if placed is None:
+        return plays
+    shares = []
+    for track in judged:
+        moved = track.moved_to(placed[track.ident]) if track.ident in placed else track
+        bad = payload.inspect(subject, moved, []).state != 0
+        shares.append(payload.good_share(track, payload.spread_to_sync(track, bad)))
+    best = scoring.share(_weighted(judged, shares), 1.0)
+    report.plan("fix-chunks", "Work out where the chunks lie from the room between those of the other tracks.", best)
+    return max(plays, best)
+
+
 def moved_track(track: Track, steps: list[Step]) -> Track:
     """``track`` with its sample offsets corrected by ``steps``."""
     starts = track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
-    moved = Track(track.box, track.ident, track.handler, track.codec, track.timescale)
-    moved.channels, moved.byte_order = track.channels, track.byte_order
-    moved.coding, moved.prefix, moved.sizes, moved.durations, moved.sync = (
-        track.coding,
-        track.prefix,
-        track.sizes,
-        track.durations,
-        track.sync,
-    )
-    moved.offsets = track.offsets + (apply_steps(starts, steps) - starts)
-    return moved
+    return replace(track, offsets=track.offsets + (apply_steps(starts, steps) - starts))
 
 
 def _time_regions(report: Report, judged: list[Track], lost: list[NDArray[np.bool_]]) -> None:
@@ -472,7 +495,7 @@ def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: f
         report.has(FindingCode.BOX_SIZE, FindingCode.MP4_FTYP)
         and not all(f.severity is Severity.NOTE for f in report.findings if f.code is FindingCode.MP4_FTYP)
     ):
-        if movie.moov is not None and not movie.moov.cut:
+        if movie.moov is not None and movie.moov.complete:
             report.plan(
                 "fix-boxes",
                 "Write the sizes and types of the top-level boxes anew around what they hold.",
@@ -482,13 +505,25 @@ def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: f
         report.has(FindingCode.MP4_OUTSIDE)
         and not movie.tracks[0].fragmented
         and movie.moov is not None
-        and not movie.moov.cut
+        and movie.moov.complete
     ):
         report.plan("cut-tables", "Cut the index to the samples that are whole, so that durations are right.", best)
     if report.has(FindingCode.TAIL):
         report.plan("trim", "Cut the bytes after the last box away.", best)
-    if movie.moov is not None and (movie.moov.cut or report.has(FindingCode.MP4_INDEX_BROKEN, FindingCode.MP4_TABLES)):
-        report.attainable = max(report.attainable or 0.0, _rebuild_forecast(subject, report))
+    if movie.moov is not None and (
+        not movie.moov.complete or report.has(FindingCode.MP4_INDEX_BROKEN, FindingCode.MP4_TABLES)
+    ):
+        forecast = _rebuild_forecast(subject, report)
+        report.attainable = max(report.attainable or 0.0, forecast)
+        _plan_tables(report, movie, forecast)
+    elif best < _WELL and report.has(FindingCode.MP4_SAMPLE):
+        # Bytes lost or put in inside a chunk move the rest of it, which no chunk offset can follow.
+        lost = (
+            sum(f.span.clip(span).length for f in subject.blocks.fills_in(span, 512))
+            if (span := media_between(movie))
+            else 0
+        )
+        _plan_tables(report, movie, _FOUND_ANEW * (100.0 - 100.0 * lost / max(1, subject.size)))
     if can_go_front(movie):
         report.plan(
             "index-in-front", "Put the index before the media data, for playing while loading.", report.score or 0.0

@@ -57,12 +57,29 @@ def read_movie(subject: Subject) -> Movie:
     movie = Movie(tree, moov, hidden)
     if moov is not None:
         movie.tracks = [read_track(source, trak) for trak in moov.all(b"trak")]
+        _doubt_sizes(movie, source.size)
         if moov.child(b"mvex") is not None and not hidden:
             movie.stranded = find_stranded(source, tree, subject.limits)
         movie.broken_fragments = read_fragments(source, tree, movie.tracks)
         if moov.child(b"mvex") is not None and not movie.stranded:
             _find_swallowed(subject, movie)
     return movie
+
+
+def _doubt_sizes(movie: Movie, size: int) -> None:
+    """Samples larger than all media data were never written: their entries were, and what follows them lies elsewhere."""
+    most = max(size, *(b.stated for b in movie.mdats), 0)
+    for track in movie.tracks:
+        wrong = np.flatnonzero(track.sizes > most)
+        stbl = track.box.child(b"mdia", b"minf", b"stbl")
+        box = (stbl.child(b"stsz") or stbl.child(b"stz2")) if stbl else None
+        if not wrong.size or box is None or track.fragmented:
+            continue
+        first = int(wrong[0])
+        track.doubt(
+            f"{wrong.size:,} samples are said to be larger than all media data.", box, box.body + 12 + 4 * first
+        )
+        track.astray = np.arange(track.sizes.size) >= first
 
 
 def _find_swallowed(subject: Subject, movie: Movie) -> None:

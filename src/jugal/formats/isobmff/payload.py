@@ -25,6 +25,10 @@ MARKS = {
 #: In large files only runs that block statistics could miss by their place are looked for, at a quarter of the cost.
 _LONG_ZERO_RUN = 256
 _LARGE = 64 << 20
+#: Packets of coded sound that parse one after another only where the coding is understood.
+_SURELY_KNOWN = 12
+#: Bytes in which such a chain is looked for, and those of the smallest packet.
+_LOOK, _SMALLEST = 1 << 15, 6
 OUTSIDE = SHORT
 FILLED = 10
 FOREIGN = 11
@@ -83,6 +87,8 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
         fresh = hit & ((state == 0) | vague | (where > np.maximum(start, track.offsets)))
         state[fresh] = kind
         where[fresh] = np.maximum(start, track.offsets[fresh])
+    if track.astray.size:
+        state[track.astray & (state == 0)] = FRAME
     return Looked(state, where, spared)
 
 
@@ -135,14 +141,32 @@ def _coding(track: Track) -> pcm.Coding:
 def _coded_sound(subject: Subject, track: Track, state: NDArray[np.int8]) -> None:
     """Each sample is one AAC raw_data_block (ISO/IEC 14496-3 4.4.2.1) or one ALAC packet, and ends with it.
 
-    Where fewer than half of them are, the stream is of a kind we do not know, and nothing is said.
+    Where few do, and no stretch of them, the stream is of a kind we do not know, and nothing is said.
     """
     inside = np.flatnonzero((state == 0) & (track.sizes > 0))
     if track.coding is None or not inside.size:
         return
     found = track.coding.parse_samples(subject.source.array, track.offsets[inside], track.sizes[inside])
-    if np.count_nonzero(found == 0) * 2 >= inside.size:
+    if _is_known(found == 0) or _stands_elsewhere(subject, track):
         state[inside[found != 0]] = FRAME
+
+
+def _is_known(good: NDArray[np.bool_]) -> bool:
+    """Samples that parse show that the coding is understood: half of them, or so many in a row that it is not chance."""
+    if 2 * np.count_nonzero(good) >= good.size:
+        return True
+    bad = np.concatenate(([-1], np.flatnonzero(~good), [good.size]))
+    return bool(np.diff(bad).max() - 1 >= _SURELY_KNOWN)
+
+
+def _stands_elsewhere(subject: Subject, track: Track) -> bool:
+    """Near where the samples should lie packets chain that the index does not lead to: the coding is understood."""
+    assert track.coding is not None
+    data, begin = subject.source.array, max(0, int(track.offsets.min()))
+    stop = min(subject.size, begin + _LOOK)
+    at = track.coding.find_run(data, begin, stop, subject.size, -1, _SMALLEST)
+    ends = np.zeros(_SURELY_KNOWN, np.int64)
+    return at >= 0 and track.coding.parse_run(data, at, subject.size, _SMALLEST, ends) >= _SURELY_KNOWN
 
 
 def reads_nowhere(subject: Subject, track: Track) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import struct
 from dataclasses import replace
 
@@ -26,6 +27,8 @@ from jugal.formats.isobmff.write import box_bytes
 from jugal.model.span import ByteSpan
 
 _LEAST_EXPLAINED = 0.2
+#: Bytes behind the last sample from which on they were media data: an index that lies there is smaller.
+_LEAST_TAIL, _TAIL_SHARE = 1 << 14, 0.04
 #: Bytes from which picture and sound are told where no healthy file is at hand.
 _LEARNT_FROM = 16 << 20
 #: What a guessed clock leaves of the trust in an index: pictures are right but for their time, sound alone is off as a whole.
@@ -86,13 +89,18 @@ def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairD
     if first is not None:
         return _lend_header(subject, donor, lender, read_tree(subject.source, first.start, subject.limits))
     span = media_span(subject)
+    found, tracks = find_samples(subject, donor, lender, span)
+    return with_index(subject, donor, lender, found, tracks, span, in_front)
+
+
+def find_samples(subject: Subject, donor: Subject, lender: Movie, span: ByteSpan) -> tuple[Walk, list[Track]]:
+    """The samples in ``span`` by what the donor's tracks are, and the donor's track of each lane."""
     lanes, tracks = _lanes(donor, lender)
     unread = [t for t in lender.tracks if t.kind != "other" and t.offsets.size and t not in tracks]
     if not lanes or unread:
         which = ", ".join(t.codec.decode("latin-1") for t in unread)
         raise RepairImpossible(f"Samples of this kind cannot be told apart without an index: {which or 'unknown'}.")
-    found = walk(subject.source.array, span.start, span.end, lanes)
-    return _with_index(subject, donor, lender, found, tracks, span, in_front)
+    return walk(subject.source.array, span.start, span.end, lanes), tracks
 
 
 def estimate_index(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -123,7 +131,7 @@ def estimate_index(subject: Subject, donor: Subject | None) -> RepairDraft:
                 gap.before += (0,) * (rates.tracks - 1)
     donor = template(streams)
     lender = read_movie(donor)
-    draft = _with_index(subject, donor, lender, found, lender.tracks, span, in_front=False)
+    draft = with_index(subject, donor, lender, found, lender.tracks, span, in_front=False)
     told = [f"Told the {'picture' if g is picture else 'sound'} from {g.evidence}." for g in (picture, sound) if g]
     clock = [f"{rates.frames:g} frames" if picture else "", f"{rates.values:,} sound values" if sound else ""]
     told.append(f"{' and '.join(c for c in clock if c)} a second: {rates.how}.")
@@ -133,10 +141,20 @@ def estimate_index(subject: Subject, donor: Subject | None) -> RepairDraft:
     return replace(draft, steps=(*told, *draft.steps[:-1]), kept=draft.kept * trust)
 
 
-def _with_index(
-    subject: Subject, donor: Subject, lender: Movie, found: Walk, tracks: list[Track], span: ByteSpan, in_front: bool
+def with_index(
+    subject: Subject,
+    donor: Subject,
+    lender: Movie,
+    found: Walk,
+    tracks: list[Track],
+    span: ByteSpan,
+    in_front: bool,
+    own: bool = False,
 ) -> RepairDraft:
-    """The file with an index for the samples ``found``, refused where they do not look like the donor's."""
+    """The file with an index for the samples ``found``, refused where they do not look like the donor's.
+
+    With ``own`` the donor is the file itself, whose dates and places are kept.
+    """
     lanes = found.lanes
     if not sum(len(lane.found) for lane in lanes) or found.explained < _LEAST_EXPLAINED * span.length:
         raise RepairImpossible("The media data do not look like those of the healthy file.")
@@ -147,7 +165,7 @@ def _with_index(
             "What lies between the pictures is coded, not uncompressed sound as in the healthy file."
         )
     _share_sound(lanes, tracks)
-    plans, shares, timed = _plans(found, tracks)
+    plans, shares, timed = _plans(found, tracks, own)
     shares = _beside_each_other(plans, shares, tracks)
     kept = 100.0 * sum(shares) / len(tracks)
     if min(shares, default=0.0) < _MISMATCH and 4 * len(found.gaps) > max(len(lane.found) for lane in lanes):
@@ -163,8 +181,21 @@ def _with_index(
     steps.append(
         "Took the frame rate from the donor." if timed else "Estimated the frame rate from the length of the sound."
     )
-    pieces = _pieces(subject, donor, lender, span, plans, in_front)
-    return RepairDraft(pieces, tuple(steps), kept=kept * stated_share(subject, span))
+    tail = _lost_tail(subject, span, plans)
+    if tail:
+        steps.insert(-1, f"Found no sample in the last {tail:,} bytes of the media data, which hold something else.")
+    pieces = _pieces(subject, donor, lender, span, plans, in_front, own)
+    there = (span.length - tail) / span.length
+    return RepairDraft(pieces, tuple(steps), kept=kept * there * stated_share(subject, span))
+
+
+def _lost_tail(subject: Subject, span: ByteSpan, plans: list[TrackPlan]) -> int:
+    """Bytes behind the last sample that were media data once: many, and not filled ones, which never were any."""
+    last = max(int((p.offsets + p.sizes).max()) for p in plans)
+    tail = ByteSpan(min(max(last, span.start), span.end), span.end)
+    filled = sum(f.span.clip(tail).length for f in subject.blocks.fills_in(tail))
+    rest = tail.length - filled
+    return rest if rest > max(_LEAST_TAIL, _TAIL_SHARE * span.length) else 0
 
 
 def _too_short(lane: PcmLane) -> bool:
@@ -270,8 +301,11 @@ def _share_sound(lanes: list[Lane], tracks: list[Track]) -> None:
             deal_out(alike[0].found, alike, max(1, round(learnt.sizes.size / max(1, learnt.chunk_offsets.size))))
 
 
-def _plans(found: Walk, tracks: list[Track]) -> tuple[list[TrackPlan], list[float], bool]:
-    """The tracks with their timing, the share of each that is there, and whether the donor's rate held."""
+def _plans(found: Walk, tracks: list[Track], own: bool) -> tuple[list[TrackPlan], list[float], bool]:
+    """The tracks with their timing, the share of each that is there, and whether the donor's rate held.
+
+    With ``own`` the tracks are the file's, and their stated duration is how long they were.
+    """
     lanes = found.lanes
     inner = [g for g in found.gaps if any(g.before)]
     pairs = [(n, lane, track) for n, (lane, track) in enumerate(zip(lanes, tracks, strict=True)) if len(lane.found)]
@@ -285,8 +319,9 @@ def _plans(found: Walk, tracks: list[Track]) -> tuple[list[TrackPlan], list[floa
         sizes = np.array(lane.found.sizes, np.int64)
         breaks = {g.before[number] for g in inner}
         if track.kind != "video":
-            plans.append(_sound_plan(lane, track, offsets, sizes, found, picture))
-            shares.append(_raw_seconds(lane, track) * track.timescale / max(1, plans[-1].ticks))
+            most = track.duration if own and track.duration else None
+            plans.append(_sound_plan(lane, track, offsets, sizes, found, picture, most))
+            shares.append(_raw_seconds(lane, track) * track.timescale / max(1, plans[-1].ticks, most or 0))
             continue
         donor_ticks = float(np.median(track.durations)) if track.durations.size else 1.0
         if np.ptp(track.durations[:-1]) > 0.5 * donor_ticks if track.durations.size > 1 else False:
@@ -382,8 +417,12 @@ def _sound_plan(
     sizes: NDArray[np.int64],
     found: Walk,
     picture: tuple[NDArray[np.int64], NDArray[np.float64]] | None,
+    most: int | None,
 ) -> TrackPlan:
-    """Sound by counting; where picture lies beside it and something is missing, what is missing is left silent."""
+    """Sound by counting; where picture lies beside it and something is missing, what is missing is left silent.
+
+    No more is missing than fits in ``most`` ticks: bytes that were put in took no sound away.
+    """
     tick = _tick(track, lane)
     frames = sizes // lane.frame if isinstance(lane, PcmLane) else None
     durations = np.full(offsets.size, tick, np.int64) if frames is None else frames * tick
@@ -400,6 +439,10 @@ def _sound_plan(
             beside = picture[1][np.clip(np.searchsorted(picture[0], offsets[firsts]) - 1, 0, None)]
             after = np.bincount(follows, minlength=firsts.size) > 0
             lost = lost_sound(starts, beside, after, tick * chunk / track.timescale)
+        if most is not None:
+            # The last sample may be stated shorter than the others.
+            room = max(0, math.ceil((most - int(durations.sum())) / (tick * chunk) - 0.05))
+            lost = np.diff(np.minimum(np.cumsum(lost), room), prepend=0)
         places = firsts[np.flatnonzero(lost)]
         silent = lost[lost > 0] * tick * chunk
         if frames is None:
@@ -415,7 +458,13 @@ def _sound_plan(
 
 
 def _pieces(
-    subject: Subject, donor: Subject, lender: Movie, span: ByteSpan, plans: list[TrackPlan], in_front: bool
+    subject: Subject,
+    donor: Subject,
+    lender: Movie,
+    span: ByteSpan,
+    plans: list[TrackPlan],
+    in_front: bool,
+    own: bool,
 ) -> tuple[Piece, ...]:
     """File type, media data and index, the index before or behind."""
     kind = _file_type(subject) or _file_type(donor) or box_bytes(b"ftyp", b"isom\0\0\2\0isomiso2mp41")
@@ -425,10 +474,10 @@ def _pieces(
     head = struct.pack(">I4sQ", 1, b"mdat", 16 + span.length + len(silence))
     if not in_front:
         shift = len(kind) + len(head) - span.start
-        return (kind, head, span, silence, index_like(donor, lender, plans, shift))
-    room = len(index_like(donor, lender, plans, 0))
+        return (kind, head, span, silence, index_like(donor, lender, plans, shift, own))
+    room = len(index_like(donor, lender, plans, 0, own))
     for _ in range(3):
-        index = index_like(donor, lender, plans, len(kind) + room + len(head) - span.start)
+        index = index_like(donor, lender, plans, len(kind) + room + len(head) - span.start, own)
         if len(index) == room:
             break
         room = len(index)

@@ -11,11 +11,13 @@ from jugal.formats.base import RepairDraft, RepairImpossible, Report, Subject
 from jugal.formats.isobmff import fragments
 from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.check import examine
+from jugal.formats.isobmff.chunks import fix_chunks
 from jugal.formats.isobmff.cutting import cut_to_good
 from jugal.formats.isobmff.front import index_to_front
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import apply_steps, find_steps
 from jugal.formats.isobmff.rebuild import estimate_index, rebuild_index, rebuild_index_in_front
+from jugal.formats.isobmff.retable import rebuild_tables
 from jugal.formats.isobmff.structure import late_start
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.write import DROP, box_bytes, patched, serialise, set_durations
@@ -24,7 +26,7 @@ from jugal.model.span import ByteSpan
 
 def _movie(subject: Subject) -> tuple[Movie, Box]:
     movie = read_movie(subject)
-    if movie.moov is None or movie.moov.cut:
+    if movie.moov is None or not movie.moov.complete:
         raise RepairImpossible("The movie index is not in the file as a whole.")
     return movie, movie.moov
 
@@ -57,6 +59,9 @@ def fix_boxes(subject: Subject, donor: Subject | None) -> RepairDraft:
     last = min(subject.size, max(int((t.offsets + t.sizes).max()) for t in movie.tracks if t.offsets.size))
     patches: list[tuple[int, bytes]] = []
     steps: list[str] = []
+    if moov.cut:
+        patches.append((moov.start, struct.pack(">I", moov.end - moov.start)))
+        steps.append(f"Set the size of the index at {moov.start:,} to {moov.end - moov.start:,} bytes.")
     head_room = moov.start if moov.start < first else first
     good = [b for b in movie.tree.top if b.kind == b"ftyp" and not b.cut and b.end <= head_room]
     cursor = good[0].end if good else 0
@@ -277,6 +282,8 @@ REPAIRS = {
     "cut-holes": cut_to_good,
     "index-in-front": index_to_front,
     "fix-offsets": fix_offsets,
+    "fix-chunks": fix_chunks,
+    "rebuild-tables": rebuild_tables,
     "fix-boxes": fix_boxes,
     "cut-tables": cut_tables,
     "trim": trim,

@@ -10,6 +10,9 @@ from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Severity
 from jugal.model.strip import Matter
 
+#: Bytes that may have been lost or put in for a wrong size of the media data box to be no more than their consequence.
+_MOST_MOVED = 1 << 20
+
 
 def late_start(subject: Subject) -> int | None:
     """Where the file type box lies when other bytes stand before it; None where the file starts as it should."""
@@ -91,6 +94,14 @@ def structure_findings(subject: Subject, report: Report, movie: Movie) -> bool:
                     Cause.CUT_SHORT,
                 )
                 report.mark(size, size + missing, Matter.MISSING, "missing media data")
+        elif box.kind == b"moov" and box.complete:
+            report.add(
+                FindingCode.BOX_SIZE,
+                Severity.MAJOR,
+                "The box 'moov' claims more than the file holds, though all in it is whole.",
+                box.start,
+                box.body,
+            )
         elif box.cut:
             at = size if box.depth == 0 else box.start
             severity = Severity.MAJOR if box.depth == 0 and box.kind in (b"moov", b"moof") else Severity.MINOR
@@ -173,13 +184,13 @@ def soften(report: Report, movie: Movie, first_bad: bool) -> None:
         return
     first = min(f.span.start for f in samples if f.span)
     covers = next((b for b in movie.mdats if movie.hidden and movie.moov and b.start < movie.moov.start), None)
-    # Whole sectors between where the index should lie and where it does: they were lost on the way.
-    missing = covers.start + covers.stated - movie.moov.start if covers and movie.moov else 0
+    # By how much the index lies elsewhere than it should: so many bytes were lost or put in on the way.
+    moved = abs(covers.start + covers.stated - movie.moov.start) if covers and movie.moov else 0
     for at, finding in enumerate(report.findings):
         if (
             finding.code is FindingCode.BOX_SIZE
             and finding.severity is Severity.FATAL
             and finding.span
-            and (first - finding.span.start > 65_536 or (missing > 0 and missing % 512 == 0))
+            and (first - finding.span.start > 65_536 or 0 < moved <= _MOST_MOVED)
         ):
             report.findings[at] = replace(finding, severity=Severity.MINOR)

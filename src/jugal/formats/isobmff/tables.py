@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +18,15 @@ _MAX_SAMPLES = 20_000_000
 PCM_BYTES = {
     b"twos": 2, b"sowt": 2, b"in24": 3, b"in32": 4, b"fl32": 4, b"fl64": 8, b"raw ": 1, b"alaw": 1, b"ulaw": 1,
 }  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """A contradiction in a track's tables and the box that shows it."""
+
+    text: str
+    start: int
+    end: int
 
 
 @dataclass(slots=True)
@@ -44,14 +53,28 @@ class Track:
     chunk_offsets: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     chunk_of: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     chunk_box: Box | None = None
+    #: Samples whose chunk is said to lie where another of the track does.
+    astray: NDArray[np.bool_] = field(default_factory=lambda: np.empty(0, np.bool_))
     #: Of the values of uncompressed sound.
     byte_order: str = "big"
-    problems: list[str] = field(default_factory=list)
+    problems: list[Problem] = field(default_factory=list)
     fragmented: bool = False
     #: Ticks that are missing between the fragments that are left.
     missing: int = 0
     #: Composition offsets of the samples in the index (8.6.1.3), empty where there are none.
     composition: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
+
+    def moved_to(self, chunk_offsets: NDArray[np.int64]) -> Track:
+        """The track with its chunks elsewhere, for looking into its samples there."""
+        away = chunk_offsets - self.chunk_offsets
+        return replace(
+            self, chunk_offsets=chunk_offsets, offsets=self.offsets + away[self.chunk_of], astray=np.empty(0, np.bool_)
+        )
+
+    def doubt(self, text: str, box: Box | None = None, at: int | None = None) -> None:
+        """Notes that ``box``, or the track where none is named, contradicts itself or others; at byte ``at`` where known."""
+        where = box or self.box
+        self.problems.append(Problem(text, where.start if at is None else at, where.end))
 
     @property
     def composition_delay(self) -> int:
@@ -99,16 +122,18 @@ def read_track(source: Source, trak: Box) -> Track:
     track.handler = handler[8:12]
     stbl = trak.child(b"mdia", b"minf", b"stbl")
     if stbl is None:
-        track.problems.append("The track has no sample table.")
+        track.doubt("The track has no sample table.")
         return track
     _sample_entry(source, track, stbl.child(b"stsd"))
     _read_tables(source, track, stbl)
+    if track.chunk_box is not None:
+        _check_chunks(track, track.chunk_box, 4 if track.chunk_box.kind == b"stco" else 8)
     return track
 
 
 def _sample_entry(source: Source, track: Track, stsd: Box | None) -> None:
     if stsd is None or stsd.end - stsd.body < 16:
-        track.problems.append("The sample description is missing.")
+        track.doubt("The sample description is missing.", stsd)
         return
     at = stsd.body + 8
     entry = source.read(at, min(stsd.end - at, 1 << 16))
@@ -144,16 +169,16 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
             missing = [
                 n for n, b in (("stco", chunk_box), ("stsz", size_box), ("stsc", stsc), ("stts", stts)) if b is None
             ]
-            track.problems.append(f"The sample table lacks {', '.join(missing)}.")
+            track.doubt(f"The sample table lacks {', '.join(missing)}.", stbl)
         return
     track.chunk_box = chunk_box
     stated_chunks = source.uint(chunk_box.body + 4, 4) or 0
     track.chunk_offsets = _array(source, chunk_box, 8, stated_chunks, ">u4" if stco else ">u8")
     if track.chunk_offsets.size < stated_chunks:
-        track.problems.append("The chunk offset table is cut short.")
+        track.doubt("The chunk offset table is cut short.", chunk_box)
     fixed, count = source.uint(size_box.body + 4, 4) or 0, source.uint(size_box.body + 8, 4) or 0
     if count > _MAX_SAMPLES and stsz is not None and not fixed:
-        track.problems.append("The sample size table claims an impossible number of samples.")
+        track.doubt("The sample size table claims an impossible number of samples.", size_box)
         count = 0
     if stsz is not None:
         if fixed:
@@ -173,23 +198,25 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
         else:
             sizes = _array(source, size_box, 12, count, ">u2")
     if sizes is not None and sizes.size < count:
-        track.problems.append("The sample size table is cut short.")
+        track.doubt("The sample size table is cut short.", size_box)
         count = int(sizes.size)
     runs = _array(source, stsc, 8, 3 * (source.uint(stsc.body + 4, 4) or 0), ">u4")
     runs = runs[: runs.size // 3 * 3].reshape(-1, 3)
     times = _array(source, stts, 8, 2 * (source.uint(stts.body + 4, 4) or 0), ">u4")
     times = times[: times.size // 2 * 2].reshape(-1, 2)
     if count == 0:
+        if track.chunk_offsets.size and times.size and int(times[:, 0].sum()):
+            track.doubt("The sample size table lists no samples, though there are chunks of them.", size_box)
         return
     per_chunk = _samples_per_chunk(runs, track.chunk_offsets.size, track)
     if per_chunk is None:
         return
     placed = int(per_chunk.sum())
     if placed != count:
-        track.problems.append(f"The chunks hold {placed:,} samples, the size table {count:,}.")
+        track.doubt(f"The chunks hold {placed:,} samples, the size table {count:,}.", size_box)
     timed = int(times[:, 0].sum()) if times.size else 0
     if timed != count and not (fixed == 1 and timed == 1):
-        track.problems.append(f"The time table covers {timed:,} samples, the size table {count:,}.")
+        track.doubt(f"The time table covers {timed:,} samples, the size table {count:,}.", stts)
     if sizes is None and (track.handler == b"soun" or count > 4096) and not _coded(track.codec):
         _chunks_as_samples(track, per_chunk, fixed, times)
         return
@@ -220,6 +247,22 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
         track.sync[numbers] = True
 
 
+def _check_chunks(track: Track, box: Box, width: int) -> None:
+    """Two chunks of a track never lie at one place: such an entry was overwritten."""
+    _, inverse, counts = np.unique(track.chunk_offsets, return_inverse=True, return_counts=True)
+    shared = counts[inverse] > 1
+    if not shared.any() or not track.offsets.size:
+        return
+    # Chunks without a byte in them may.
+    sizes = np.bincount(track.chunk_of, track.sizes, minlength=track.chunk_offsets.size)
+    shared &= sizes > 0
+    if np.count_nonzero(shared) > 1:
+        track.astray = shared[track.chunk_of]
+        first = int(np.flatnonzero(shared)[0])
+        text = f"{np.count_nonzero(shared):,} chunks are said to lie where another does."
+        track.doubt(text, box, box.body + 8 + width * first)
+
+
 def _unrolled(values: NDArray[np.int64], times: NDArray[np.int64], count: int) -> NDArray[np.int64]:
     """Each value as often as its run says, ``count`` entries at most; broken tables claim any number."""
     ends = np.minimum(np.cumsum(np.minimum(times, count)), count)
@@ -246,7 +289,7 @@ def _samples_per_chunk(runs: NDArray, chunks: int, track: Track) -> NDArray[np.i
     if chunks == 0:
         return np.empty(0, np.int64)
     if not runs.size or runs[0, 0] != 1 or (np.diff(runs[:, 0]) <= 0).any() or (runs[:, 1] > _MAX_SAMPLES).any():
-        track.problems.append("The sample-to-chunk table is out of order.")
+        track.doubt("The sample-to-chunk table is out of order.", track.box.child(b"mdia", b"minf", b"stbl", b"stsc"))
         return None
     firsts = np.minimum(runs[:, 0] - 1, chunks)
     lengths = np.diff(np.append(firsts, chunks))
@@ -291,7 +334,7 @@ def read_fragments(source: Source, tree: Tree, tracks: list[Track]) -> list[tupl
         parts = collected[track.ident]
         if not parts:
             continue
-        track.problems = [p for p in track.problems if "lacks" not in p]
+        track.problems = [p for p in track.problems if "lacks" not in p.text]
         track.offsets = np.concatenate([track.offsets, *(p[0] for p in parts)])
         track.sizes = np.concatenate([track.sizes, *(p[1] for p in parts)])
         track.durations = np.concatenate([track.durations, *(p[2] for p in parts)])

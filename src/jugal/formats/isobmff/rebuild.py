@@ -421,7 +421,7 @@ def _sound_plan(
 ) -> TrackPlan:
     """Sound by counting; where picture lies beside it and something is missing, what is missing is left silent.
 
-    No more is missing than fits in ``most`` ticks: bytes that were put in took no sound away.
+    Where ``most`` ticks are known to have been there just what lacks of them is missing, whatever the bytes say.
     """
     tick = _tick(track, lane)
     frames = sizes // lane.frame if isinstance(lane, PcmLane) else None
@@ -443,6 +443,8 @@ def _sound_plan(
             # The last sample may be stated shorter than the others.
             room = max(0, math.ceil((most - int(durations.sum())) / (tick * chunk) - 0.05))
             lost = np.diff(np.minimum(np.cumsum(lost), room), prepend=0)
+            # What else is missing went with the bytes of which there is no trace but the broken place.
+            lost[follows[int(np.argmax([g.length for g in inner]))]] += room - int(lost.sum())
         places = firsts[np.flatnonzero(lost)]
         silent = lost[lost > 0] * tick * chunk
         if frames is None:

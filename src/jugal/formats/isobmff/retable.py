@@ -14,7 +14,7 @@ from jugal.binary.source import Source
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.rebuild import find_samples, with_index
-from jugal.formats.isobmff.tables import PCM_BYTES, Track
+from jugal.formats.isobmff.tables import PCM_BYTES, Track, composition_of
 from jugal.model.span import ByteSpan
 
 
@@ -52,6 +52,9 @@ def rebuild_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
     for track in movie.tracks:
         if track.kind != "other":
             _as_one_sample(subject.source, track)
+        if any(box.cut for box in movie.mdats) and not movie.hidden:
+            # What lacks of the stated duration is the end that was cut off, not what was lost on the way.
+            track.duration = 0
     found, tracks = find_samples(subject, subject, movie, span)
     draft = with_index(subject, subject, movie, found, tracks, span, in_front=False, own=True)
     steps = ("Took what the tracks are from the index that is there.", *draft.steps[:-1])
@@ -60,7 +63,8 @@ def rebuild_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
 
 def _as_one_sample(source: Source, track: Track) -> None:
     """``track`` as if it had one sample of its usual duration: nothing else of its tables is believed."""
-    stts = track.box.child(b"mdia", b"minf", b"stbl", b"stts")
+    stbl = track.box.child(b"mdia", b"minf", b"stbl")
+    stts = stbl.child(b"stts") if stbl else None
     raw = source.read(stts.body + 8, min(stts.end - stts.body - 8, 1 << 16)) if stts else b""
     runs = np.frombuffer(raw[: len(raw) // 8 * 8], ">u4").reshape(-1, 2).astype(np.int64)
     runs = runs[(runs[:, 1] > 0) & (runs[:, 0] > 0)]
@@ -68,4 +72,4 @@ def _as_one_sample(source: Source, track: Track) -> None:
     one = np.ones(1, np.int64)
     track.offsets, track.sizes, track.durations = 0 * one, one, usual * one
     track.chunk_offsets, track.chunk_of, track.sync = 0 * one, 0 * one, np.ones(1, np.bool_)
-    track.composition = track.composition[:1]
+    track.composition = composition_of(source, stbl, 1) if stbl else track.composition[:0]

@@ -238,7 +238,7 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
         filler = int(times[-1, 1]) if times.size else 1
         durations = np.concatenate((durations, np.full(count - durations.size, filler, np.int64)))
     track.durations = durations
-    track.composition = _composition(source, stbl, count)
+    track.composition = composition_of(source, stbl, count)
     track.sync = np.ones(count, np.bool_)
     if stss is not None:
         numbers = _array(source, stss, 8, source.uint(stss.body + 4, 4) or 0, ">u4") - 1
@@ -269,7 +269,7 @@ def _unrolled(values: NDArray[np.int64], times: NDArray[np.int64], count: int) -
     return np.repeat(values, np.diff(ends, prepend=0))
 
 
-def _composition(source: Source, stbl: Box, count: int) -> NDArray[np.int64]:
+def composition_of(source: Source, stbl: Box, count: int) -> NDArray[np.int64]:
     """Composition offsets of ``count`` samples; large ones are negative, whatever the version says."""
     ctts = stbl.child(b"ctts")
     if ctts is None:

@@ -12,6 +12,8 @@ from jugal.binary.source import Source
 CONTAINERS = frozenset(
     b"moov trak mdia minf stbl dinf edts udta mvex moof traf mfra meta iprp ipco tref gmhd wave sinf schi".split()
 )
+#: Boxes that tell of a movie and are not needed for playing it.
+DESCRIBING = frozenset(b"udta meta free skip uuid".split())
 TOP_LEVEL = frozenset(
     b"ftyp moov mdat moof mfra free skip wide uuid pnot meta sidx styp ssix prft emsg udta PICT pdin bloc beam mvcg".split()
 )
@@ -43,9 +45,10 @@ class Box:
 
     @property
     def complete(self) -> bool:
-        """All that it says to hold is there: it is not cut, or only says to be longer than the whole boxes in it."""
+        """All that players need of it is there: it is not cut, or says to be longer than the boxes in it, of which only one
+        that describes, the last, may be cut."""
         last = self.children[-1] if self.children else None
-        return not self.cut or (last is not None and not last.cut and last.end == self.end)
+        return not self.cut or (last is not None and last.end == self.end and (not last.cut or last.kind in DESCRIBING))
 
     @property
     def name(self) -> str:

@@ -17,6 +17,7 @@ from jugal.formats.isobmff.cutting import kept_share, plan_cut
 from jugal.formats.isobmff.fragments import missing_ticks
 from jugal.formats.isobmff.front import can_go_front
 from jugal.formats.isobmff.heif import examine_items
+from jugal.formats.isobmff.layout import reaching_over
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.offsets import Step, apply_steps, find_steps
 from jugal.formats.isobmff.rebuild import media_span, stated_share
@@ -78,6 +79,8 @@ def examine(subject: Subject, report: Report) -> None:
         best = _chunk_forecast(subject, report, movie, judged, plays)
     elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
         plays, best = _offset_forecast(subject, report, movie, judged, spans, plays)
+    if _tail_is_lost(movie, judged, lost):
+        plays = best = plays * movie.tree.broken_at / subject.size if movie.tree.broken_at else plays
     soften(report, movie, first_bad)
     if movie.swallowed is not None:
         best = max(best, _swallowed(subject, report, movie, judged, plays))
@@ -94,6 +97,17 @@ def examine(subject: Subject, report: Report) -> None:
             f"Leave out the {parts}, sound kept in step.",
             100.0 * left,
         )
+
+
+def _tail_is_lost(movie: Movie, judged: list[Track], lost: list[NDArray[np.bool_]]) -> bool:
+    """Fragments were overwritten to the end of the file: the last ones before the break are damaged themselves.
+
+    What follows a file that is whole up to the break belongs to another.
+    """
+    if movie.tree.broken_at is None or movie.stranded or not all(t.fragmented for t in judged):
+        return False
+    last = max(range(len(judged)), key=lambda k: int((judged[k].offsets + judged[k].sizes).max()))
+    return bool(lost[last][int(np.argmax(judged[last].offsets))])
 
 
 def _late_start(subject: Subject, report: Report, start: int) -> None:
@@ -306,6 +320,7 @@ _STATE_WORDS = {
     payload.FILLED: "a filled run lies in it",
     payload.FOREIGN: "foreign bytes lie in it",
     payload.FRAME: "it does not read as its codec demands",
+    payload.REACHES_OVER: "it reaches into the next",
 }
 
 
@@ -317,7 +332,10 @@ def _inspect(
     lost, broken, spared = [], [], []
     any_bad = False
     notes: list[tuple[int, int, Severity, FindingCode, str, Cause | None]] = []
-    for track in judged:
+    # Where a table is overwritten, or all lie in the wrong place, how they lie tells nothing.
+    sane = not astray(movie) and not movie.hidden and not any(t.fragmented for t in judged)
+    over = reaching_over(judged) if sane else [np.zeros(t.offsets.size, np.bool_) for t in judged]
+    for track, reaches in zip(judged, over, strict=True):
         relevant = (
             spans
             if track.codec in payload.AVC | payload.HEVC
@@ -328,6 +346,7 @@ def _inspect(
         )
         looked = payload.inspect(subject, track, relevant)
         state, where = looked.state, looked.where
+        state[reaches & (state == 0)] = payload.REACHES_OVER
         bad = state != 0
         spared.append(looked.spared)
         # What an overwritten table says of their place is no evidence about the bytes there.
@@ -411,14 +430,14 @@ def _offset_forecast(
     if not steps:
         return plays, plays
     shares, now = [], []
-    for track in judged:
+    for track, cut in zip(judged, _before_steps(judged, steps), strict=True):
         moved = moved_track(track, steps)
         relevant = spans if track.kind == "video" else []
         state = payload.inspect(subject, track, relevant).state
         off = (state != 0) | (moved.offsets != track.offsets)
         now.append(payload.good_share(track, payload.spread_to_sync(track, off)))
         state = payload.inspect(subject, moved, relevant).state
-        shares.append(payload.good_share(track, payload.spread_to_sync(track, state != 0)))
+        shares.append(payload.good_share(track, payload.spread_to_sync(track, (state != 0) | cut)))
     best = scoring.share(_weighted(judged, shares), 1.0)
     woken = any(
         payload.reads_nowhere(subject, t) and not payload.reads_nowhere(subject, moved_track(t, steps)) for t in judged
@@ -432,8 +451,15 @@ def _offset_forecast(
             if len(steps) == 1
             else f"in {len(steps)} steps"
         )
-        place = min(int(t.offsets.min()) for t in judged)
+        earliest = min(judged, key=lambda t: int(t.offsets.min()))
+        place = int(earliest.offsets.min())
+        box = earliest.chunk_box
+        if movie.tree.top and place < movie.tree.top[0].end and box is not None:
+            # No chunk ever began in the file's first box: the entry was overwritten, nothing was put in before the data.
+            place = box.body + 8
         if constant and _weighted(judged, now) < 0.5:
+            # What stands where the index leads says nothing of the samples.
+            report.findings[:] = [f for f in report.findings if f.code is not FindingCode.MP4_SAMPLE]
             report.add(
                 FindingCode.MP4_SHIFTED,
                 Severity.FATAL,
@@ -444,6 +470,17 @@ def _offset_forecast(
         report.plan("fix-offsets", f"Correct the chunk offsets, {what}.", best)
         plays = min(plays, scoring.share(_weighted(judged, now), 1.0))
     return plays, max(plays, best)
+
+
+def _before_steps(judged: list[Track], steps: list[Step]) -> list[NDArray[np.bool_]]:
+    """Per track the samples that end where a step begins: in one of them bytes were lost or put in."""
+    found = [np.zeros(t.offsets.size, np.bool_) for t in judged]
+    for step in steps:
+        ends = [np.where(t.offsets < step.from_offset, t.offsets + t.sizes, -1) for t in judged]
+        last = max(range(len(judged)), key=lambda k: int(ends[k].max()))
+        if ends[last].max() >= 0:
+            found[last][int(np.argmax(ends[last]))] = True
+    return found
 
 
 def _plan_tables(report: Report, movie: Movie, forecast: float) -> None:

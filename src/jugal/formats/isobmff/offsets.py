@@ -88,12 +88,33 @@ def find_steps(subject: Subject, movie: Movie) -> list[Step]:
             current = int(moved[start] - track.offsets[start])
             delta = _search(subject, movie, track, start, current)
             if delta is not None:
-                steps.append(Step(int(chunk_starts[start]), delta))
+                steps.append(Step(_beginning(subject, movie, track, start, current, delta), delta))
                 position = start
                 break
         if delta is None:
             break
     return steps
+
+
+def _beginning(subject: Subject, movie: Movie, track: Track, start: int, current: int, delta: int) -> int:
+    """Where a step begins that was found at sample ``start``: chunks of coded sound just before it may have moved as well.
+
+    They did where they read ``delta`` bytes on and do not where they were thought to be.
+    """
+    begins = track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
+    first = int(begins[start])
+    after = int(track.offsets[start - 1]) if start else 0
+    for other in movie.tracks:
+        if other is track or other.coding is None or not other.chunk_offsets.size or not other.offsets.size:
+            continue
+        heads = np.searchsorted(other.chunk_of, np.arange(other.chunk_offsets.size))
+        heads = heads[heads < other.offsets.size]
+        heads = heads[(other.offsets[heads] > after) & (other.offsets[heads] < first)]
+        at, sizes = other.offsets[heads], other.sizes[heads]
+        moved = (_states(subject, other, at + delta, sizes) == 0) & (_states(subject, other, at + current, sizes) != 0)
+        if moved.any():
+            first = min(first, int(at[moved].min()))
+    return first
 
 
 def _tries(track: Track, first: int) -> list[int]:

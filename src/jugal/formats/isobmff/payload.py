@@ -33,6 +33,7 @@ OUTSIDE = SHORT
 FILLED = 10
 FOREIGN = 11
 FRAME = 12
+REACHES_OVER = 13
 
 
 @dataclass(frozen=True, slots=True)

@@ -46,7 +46,11 @@ def fix_offsets(subject: Subject, donor: Subject | None) -> RepairDraft:
         moved = np.clip(moved, 0, 2**32 - 1 if kind == ">u4" else 2**62)
         patches.append((track.chunk_box.body + 8, moved.astype(kind).tobytes()))
     words = tuple(f"Moved chunk offsets from {s.from_offset:,} on by {s.delta:+,} bytes." for s in steps)
-    return RepairDraft(patched(subject, patches), words)
+    report = Report()
+    examine(subject, report)
+    # The sample in which bytes were lost or put in stays as it is, and in the output nothing need tell of that.
+    planned = next((p.attainable for p in report.plans if p.method == "fix-offsets"), 100.0)
+    return RepairDraft(patched(subject, patches), words, kept=planned)
 
 
 def fix_boxes(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -241,7 +245,10 @@ def trim(subject: Subject, donor: Subject | None) -> RepairDraft:
     at = movie.tree.broken_at
     if at is None:
         raise RepairImpossible("Nothing follows the last box.")
-    return RepairDraft((ByteSpan(0, at),), (f"Left out bytes {at:,} to {subject.size:,} after the last box.",))
+    report = Report()
+    examine(subject, report)
+    steps = (f"Left out bytes {at:,} to {subject.size:,} after the last box.",)
+    return RepairDraft((ByteSpan(0, at),), steps, kept=report.attainable or 0.0)
 
 
 def trim_start(subject: Subject, donor: Subject | None) -> RepairDraft:

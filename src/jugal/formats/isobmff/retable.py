@@ -12,10 +12,14 @@ import numpy as np
 
 from jugal.binary.source import Source
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.isobmff.lanes import SoundLane
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.rebuild import find_samples, with_index
 from jugal.formats.isobmff.tables import PCM_BYTES, Track, composition_of
 from jugal.model.span import ByteSpan
+
+#: Packets within which one may come again by a cluster read twice; shorter ones, of silence, are alike by nature.
+_REPEATED_WITHIN, _SILENT_PACKET = 512, 16
 
 
 def media_between(movie: Movie) -> ByteSpan | None:
@@ -56,9 +60,31 @@ def rebuild_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
             # What lacks of the stated duration is the end that was cut off, not what was lost on the way.
             track.duration = 0
     found, tracks = find_samples(subject, subject, movie, span)
+    for lane, track in zip(found.lanes, tracks, strict=True):
+        if isinstance(lane, SoundLane) and track.duration:
+            _drop_repeats(subject.source, lane, track.duration // int(track.durations[0]) + 1)
     draft = with_index(subject, subject, movie, found, tracks, span, in_front=False, own=True)
     steps = ("Took what the tracks are from the index that is there.", *draft.steps[:-1])
     return replace(draft, steps=steps)
+
+
+def _drop_repeats(source: Source, lane: SoundLane, stated: int) -> None:
+    """Takes packets out that repeat one just before, while there are more than the ``stated`` number: a cluster came twice."""
+    found = lane.found
+    surplus = len(found) - stated
+    latest: dict[bytes, int] = {}
+    keep: list[int] = []
+    for number, (offset, size) in enumerate(zip(found.offsets, found.sizes, strict=True)):
+        packet = source.read(offset, size)
+        again = number - latest.get(packet, -_REPEATED_WITHIN - 1) <= _REPEATED_WITHIN and size > _SILENT_PACKET
+        latest[packet] = number
+        if surplus > 0 and again:
+            surplus -= 1
+        else:
+            keep.append(number)
+    if len(keep) < len(found):
+        found.offsets[:] = [found.offsets[k] for k in keep]
+        found.sizes[:] = [found.sizes[k] for k in keep]
 
 
 def _as_one_sample(source: Source, track: Track) -> None:

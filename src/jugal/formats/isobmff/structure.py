@@ -98,9 +98,9 @@ def structure_findings(subject: Subject, report: Report, movie: Movie) -> bool:
             report.add(
                 FindingCode.BOX_SIZE,
                 Severity.MAJOR,
-                "The box 'moov' claims more than the file holds, though all in it is whole.",
-                box.start,
-                box.body,
+                "The box 'moov' claims more than the file holds, though all that players need of it is there.",
+                box.start if not box.children[-1].cut else size,
+                box.body if not box.children[-1].cut else size,
             )
         elif box.cut:
             at = size if box.depth == 0 else box.start

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime
-from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,16 +11,22 @@ from jugal.binary.source import Source
 from jugal.formats.base import Report, Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.boxes import Box
-from jugal.formats.isobmff.chunks import astray, place_chunks
+from jugal.formats.isobmff.chunks import astray
 from jugal.formats.isobmff.cutting import kept_share, plan_cut
+from jugal.formats.isobmff.forecast import (
+    FOUND_ANEW,
+    chunk_forecast,
+    offset_forecast,
+    plan_tables,
+    rebuild_forecast,
+    weighted,
+)
 from jugal.formats.isobmff.fragments import missing_ticks
 from jugal.formats.isobmff.front import can_go_front
 from jugal.formats.isobmff.heif import examine_items
 from jugal.formats.isobmff.layout import reaching_over
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
-from jugal.formats.isobmff.offsets import Step, apply_steps, find_steps
-from jugal.formats.isobmff.rebuild import media_span, stated_share
-from jugal.formats.isobmff.retable import can_retable, media_between
+from jugal.formats.isobmff.retable import media_between
 from jugal.formats.isobmff.structure import late_start, mark_boxes, soften, structure_findings
 from jugal.formats.isobmff.tables import Track
 from jugal.model import scoring
@@ -32,8 +37,8 @@ from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter
 
 _EPOCH = datetime.datetime(1904, 1, 1, tzinfo=datetime.UTC)
-#: Percent from which an index is left as it is, and what is reckoned to be found of samples that are sought anew.
-_WELL, _FOUND_ANEW = 85.0, 0.95
+#: Percent from which an index is left as it is.
+_WELL = 85.0
 _TABLE_BOXES = frozenset(b"stts stsc stsz stco co64 stss".split())
 
 
@@ -62,7 +67,7 @@ def examine(subject: Subject, report: Report) -> None:
     _table_findings(subject, report, movie)
     if not judged:
         report.score = 0.0
-        report.attainable = _rebuild_forecast(subject, report)
+        report.attainable = rebuild_forecast(subject, report)
         if not any(t.problems for t in movie.tracks):
             report.add(FindingCode.MP4_MEDIA, Severity.FATAL, "The index lists no samples.")
         return
@@ -71,14 +76,14 @@ def examine(subject: Subject, report: Report) -> None:
     shares = [payload.good_share(t, gone, left) for t, gone, left in zip(judged, lost, spared, strict=True)]
     # A track whose tables list no samples does not play, whatever the others do.
     silent = [t for t in movie.tracks if t.kind != "other" and t.problems and not t.offsets.size and not t.fragmented]
-    plays = scoring.share(_weighted(judged + silent, shares + [0.0] * len(silent)), 1.0)
+    plays = scoring.share(weighted(judged + silent, shares + [0.0] * len(silent)), 1.0)
     best = plays
     if movie.stranded:
         plays, best = _stranded(subject, report, movie, judged, lost)
     elif astray(movie):
-        best = _chunk_forecast(subject, report, movie, judged, plays)
+        best = chunk_forecast(subject, report, movie, judged, plays)
     elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
-        plays, best = _offset_forecast(subject, report, movie, judged, spans, plays)
+        plays, best = offset_forecast(subject, report, movie, judged, spans, plays)
     if _tail_is_lost(movie, judged, lost):
         plays = best = plays * movie.tree.broken_at / subject.size if movie.tree.broken_at else plays
     soften(report, movie, first_bad)
@@ -171,9 +176,9 @@ def _stranded(
         min(broken, first), first,
     )  # fmt: skip
     plays = scoring.share(
-        _weighted(judged, [payload.good_share(t, u) for t, u in zip(judged, unreached, strict=True)]), 1.0
+        weighted(judged, [payload.good_share(t, u) for t, u in zip(judged, unreached, strict=True)]), 1.0
     )
-    best = scoring.share(_weighted(judged, [payload.good_share(t, g) for t, g in zip(judged, lost, strict=True)]), 1.0)
+    best = scoring.share(weighted(judged, [payload.good_share(t, g) for t, g in zip(judged, lost, strict=True)]), 1.0)
     report.plan(
         "close-fragments", "Put the fragments that are left one behind the other, with a new index of them.", best
     )
@@ -196,37 +201,10 @@ def _no_index(subject: Subject, report: Report, movie: Movie) -> None:
         place, subject.size, Cause.STOPPED if stopped else Cause.CUT_SHORT,
     )  # fmt: skip
     report.score = 0.0
-    report.attainable = _rebuild_forecast(subject, report)
+    report.attainable = rebuild_forecast(subject, report)
     start = mdat.body if mdat else 0
     for fill in subject.blocks.fills_in(ByteSpan(min(start, subject.size), subject.size), 4096):
         report.mark(fill.span.start, fill.span.end, Matter.HOLE, f"filled with 0x{fill.value:02X}")
-
-
-def _rebuild_forecast(subject: Subject, report: Report) -> float:
-    """What a new index could bring at best: all media data that are not filled. Only a donor shows whether it can."""
-    span = media_span(subject)
-    lost = sum(f.span.clip(span).length for f in subject.blocks.fills_in(span, 512))
-    if span.length - lost < 4096:
-        return 0.0
-    best = scoring.share(span.length - lost, span.length) * stated_share(subject, span)
-    report.plan(
-        "rebuild-index",
-        "Find the samples in the media data and write a new index with a healthy file's help.",
-        best,
-        True,
-    )
-    report.plan(
-        "rebuild-index-in-front",
-        "The same, with the index before the media data, for playing while loading.",
-        best,
-        True,
-    )
-    report.plan(
-        "estimate-index",
-        "Tell picture and sound from the media data alone and write a new index; rates may be estimated.",
-        0.6 * best,
-    )
-    return best
 
 
 def _media(subject: Subject, report: Report, movie: Movie) -> None:
@@ -404,113 +382,6 @@ def _runs(index: NDArray[np.int64]) -> list[tuple[int, int]]:
     return [(int(index[a]), int(index[b])) for a, b in zip(firsts, lasts, strict=True)]
 
 
-def _weighted(judged: list[Track], shares: list[float]) -> float:
-    """Picture and sound averaged, several tracks of a kind averaged first."""
-    by_kind: dict[str, list[float]] = {}
-    for track, value in zip(judged, shares, strict=True):
-        by_kind.setdefault(track.kind, []).append(value)
-    return float(np.mean([np.mean(v) for v in by_kind.values()]))
-
-
-def _offset_forecast(
-    subject: Subject,
-    report: Report,
-    movie: Movie,
-    judged: list[Track],
-    spans: list[tuple[int, int, int]],
-    plays: float,
-) -> tuple[float, float]:
-    """(score now, score with corrected chunk offsets); the plan is entered when it is worth it.
-
-    Where offsets prove wrong for the picture they are wrong for the sound beside it, whatever its bytes look like.
-    """
-    if all(t.fragmented for t in judged):
-        return plays, plays
-    steps = find_steps(subject, movie)
-    if not steps:
-        return plays, plays
-    shares, now = [], []
-    for track, cut in zip(judged, _before_steps(judged, steps), strict=True):
-        moved = moved_track(track, steps)
-        relevant = spans if track.kind == "video" else []
-        state = payload.inspect(subject, track, relevant).state
-        off = (state != 0) | (moved.offsets != track.offsets)
-        now.append(payload.good_share(track, payload.spread_to_sync(track, off)))
-        state = payload.inspect(subject, moved, relevant).state
-        shares.append(payload.good_share(track, payload.spread_to_sync(track, (state != 0) | cut)))
-    best = scoring.share(_weighted(judged, shares), 1.0)
-    woken = any(
-        payload.reads_nowhere(subject, t) and not payload.reads_nowhere(subject, moved_track(t, steps)) for t in judged
-    )
-    if best > plays + 0.5 or woken:
-        constant = len(steps) == 1 and steps[0].from_offset <= min(int(t.offsets.min()) for t in judged)
-        what = (
-            f"all by {steps[0].delta:+,} bytes"
-            if constant
-            else "from where they stop being right"
-            if len(steps) == 1
-            else f"in {len(steps)} steps"
-        )
-        earliest = min(judged, key=lambda t: int(t.offsets.min()))
-        place = int(earliest.offsets.min())
-        box = earliest.chunk_box
-        if movie.tree.top and place < movie.tree.top[0].end and box is not None:
-            # No chunk ever began in the file's first box: the entry was overwritten, nothing was put in before the data.
-            place = box.body + 8
-        if constant and _weighted(judged, now) < 0.5:
-            # What stands where the index leads says nothing of the samples.
-            report.findings[:] = [f for f in report.findings if f.code is not FindingCode.MP4_SAMPLE]
-            report.add(
-                FindingCode.MP4_SHIFTED,
-                Severity.FATAL,
-                f"The chunk offsets are off {what}: the index does not lead to the media data.",
-                place,
-                place,
-            )
-        report.plan("fix-offsets", f"Correct the chunk offsets, {what}.", best)
-        plays = min(plays, scoring.share(_weighted(judged, now), 1.0))
-    return plays, max(plays, best)
-
-
-def _before_steps(judged: list[Track], steps: list[Step]) -> list[NDArray[np.bool_]]:
-    """Per track the samples that end where a step begins: in one of them bytes were lost or put in."""
-    found = [np.zeros(t.offsets.size, np.bool_) for t in judged]
-    for step in steps:
-        ends = [np.where(t.offsets < step.from_offset, t.offsets + t.sizes, -1) for t in judged]
-        last = max(range(len(judged)), key=lambda k: int(ends[k].max()))
-        if ends[last].max() >= 0:
-            found[last][int(np.argmax(ends[last]))] = True
-    return found
-
-
-def _plan_tables(report: Report, movie: Movie, forecast: float) -> None:
-    if can_retable(movie):
-        what = "Find the samples anew in the media data by what the index says of the tracks."
-        report.plan("rebuild-tables", what, _FOUND_ANEW * forecast)
-        report.attainable = max(report.attainable or 0.0, _FOUND_ANEW * forecast)
-
-
-def _chunk_forecast(subject: Subject, report: Report, movie: Movie, judged: list[Track], plays: float) -> float:
-    """The score with chunks put where there is room for them; the plan is entered where that can be told."""
-    placed = place_chunks(subject, movie)
-    if placed is None:
-        return plays
-    shares = []
-    for track in judged:
-        moved = track.moved_to(placed[track.ident]) if track.ident in placed else track
-        bad = payload.inspect(subject, moved, []).state != 0
-        shares.append(payload.good_share(track, payload.spread_to_sync(track, bad)))
-    best = scoring.share(_weighted(judged, shares), 1.0)
-    report.plan("fix-chunks", "Work out where the chunks lie from the room between those of the other tracks.", best)
-    return max(plays, best)
-
-
-def moved_track(track: Track, steps: list[Step]) -> Track:
-    """``track`` with its sample offsets corrected by ``steps``."""
-    starts = track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
-    return replace(track, offsets=track.offsets + (apply_steps(starts, steps) - starts))
-
-
 def _time_regions(report: Report, judged: list[Track], lost: list[NDArray[np.bool_]]) -> None:
     for track, gone in zip(judged, lost, strict=True):
         total = float(track.durations.sum())
@@ -550,9 +421,9 @@ def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: f
     if movie.moov is not None and (
         not movie.moov.complete or report.has(FindingCode.MP4_INDEX_BROKEN, FindingCode.MP4_TABLES)
     ):
-        forecast = _rebuild_forecast(subject, report)
+        forecast = rebuild_forecast(subject, report)
         report.attainable = max(report.attainable or 0.0, forecast)
-        _plan_tables(report, movie, forecast)
+        plan_tables(report, movie, forecast)
     elif best < _WELL and report.has(FindingCode.MP4_SAMPLE):
         # Bytes lost or put in inside a chunk move the rest of it, which no chunk offset can follow.
         lost = (
@@ -560,7 +431,7 @@ def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: f
             if (span := media_between(movie))
             else 0
         )
-        _plan_tables(report, movie, _FOUND_ANEW * (100.0 - 100.0 * lost / max(1, subject.size)))
+        plan_tables(report, movie, FOUND_ANEW * (100.0 - 100.0 * lost / max(1, subject.size)))
     if can_go_front(movie):
         report.plan(
             "index-in-front", "Put the index before the media data, for playing while loading.", report.score or 0.0

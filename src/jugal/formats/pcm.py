@@ -112,6 +112,10 @@ def foreign(subject: Subject, sound: Sequence[ByteSpan]) -> list[ByteSpan]:
     return merge([*foreign_text(subject, whole), *(p.clip(whole) for p in subject.blocks.patterns)])
 
 
+#: Share of the pages that may be noise put there, scattered and to the end.
+_MOST_NOISE, _MOST_TO_THE_END = 0.4, 0.85
+
+
 def noise_bursts(subject: Subject, form: Form, sound: Sequence[ByteSpan]) -> list[ByteSpan]:
     """Pages that are white noise near full scale among pages that are not; signed values of two bytes and more."""
     if form.coding is not Coding.SIGNED or form.width < 2:
@@ -127,9 +131,13 @@ def noise_bursts(subject: Subject, form: Form, sound: Sequence[ByteSpan]) -> lis
     if sum(jump.size for jump in jumps) < 8:
         return []
     place, jump = np.concatenate(places), np.concatenate(jumps)
-    usual = float(np.median(jump))
-    wild = (jump > _WILD) & (jump > 3 * usual + 1000)
-    if wild.mean() > 0.4:
+    wild = jump > _WILD
+    usual = float(np.median(jump[~wild])) if not wild.all() else float("inf")
+    wild &= jump > 3 * usual + 1000
+    # A recording may be noise for its most part, but hardly from one place to its end and never before.
+    first = int(np.argmax(wild))
+    to_the_end = bool(wild.any()) and wild[first:].mean() > 0.95
+    if wild.mean() > (_MOST_TO_THE_END if to_the_end else _MOST_NOISE):
         return []
     return merge([ByteSpan(int(p) * _PAGE, int(p + 1) * _PAGE) for p in np.unique(place[wild])])
 

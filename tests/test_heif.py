@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import struct
 from functools import cache
+from pathlib import Path
 
 import av
 import numpy as np
@@ -14,11 +15,13 @@ import pytest
 from conftest import examine
 from jugal.binary.limits import DEFAULT_LIMITS
 from jugal.binary.source import Source
+from jugal.engine.examine import examine_file
+from jugal.engine.repair import repair_file
 from jugal.formats.isobmff.boxes import read_tree
 from jugal.formats.isobmff.items import item_extents, read_items
 from jugal.formats.isobmff.write import box_bytes
 from jugal.model.codes import FindingCode
-from jugal.model.result import Verdict
+from jugal.model.result import RepairOutcome, RepairStatus, Verdict
 from jugal.samples import encode
 from jugal.samples.scenes import riverbed
 
@@ -165,3 +168,78 @@ def test_locations_cut_short_are_fatal() -> None:
     found = examine(sick)
     assert FindingCode.MP4_TABLES in {f.code for f in found.findings} and found.score == 0
     assert item_extents(b"\0\0") is None
+
+
+# --- repairs
+
+
+def mended(data: bytes, folder: Path, method: str | None = None) -> RepairOutcome:
+    path = folder / "sick.heic"
+    path.write_bytes(data)
+    return repair_file(examine_file(path), folder / "out", [], *([method] if method else []))
+
+
+@pytest.mark.parametrize("by", [9, 37, 512, 4096, 70_001])
+@pytest.mark.parametrize("make", [single, tiled])
+def test_items_behind_a_change_of_length_are_led_to_again(make, by: int, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+    """A box put in before the media data: every item lies elsewhere than the index says."""
+    whole = make()
+    at = whole.find(b"mdat") - 4
+    moved = whole[:at] + box_bytes(b"free", bytes(by - 8)) + whole[at:]
+    found = examine(moved)
+    assert found.score is not None and found.score < 60 and "fix-items" in {p.method for p in found.repairs}
+    outcome = mended(moved, tmp_path)
+    assert outcome.method == "fix-items" and outcome.output is not None, outcome.error
+    assert np.array_equal(shown(Path(outcome.output).read_bytes()), shown(whole))
+    assert outcome.score_after == 100.0
+
+
+def test_only_the_tile_behind_the_change_is_moved(tmp_path: Path) -> None:
+    whole = tiled()
+    _, items = meta_of(whole)
+    offset, _ = items.by_ident[2].extents[0]
+    sick = whole[:offset] + b"\xaa" * 64 + whole[offset:]
+    outcome = mended(sick, tmp_path)
+    assert outcome.output is not None and [s.split(" from")[0] for s in outcome.steps] == [
+        "Moved item 2",
+        "Moved item 3",
+    ]
+    assert np.array_equal(shown(Path(outcome.output).read_bytes()), shown(whole))
+
+
+def test_items_whose_data_are_gone_are_not_led_elsewhere(tmp_path: Path) -> None:
+    whole = bytearray(single(3))
+    start = bytes(whole).find(b"mdat") + 4
+    whole[start:] = np.random.default_rng(2).bytes(len(whole) - start)
+    found = examine(bytes(whole))
+    assert "fix-items" not in {p.method for p in found.repairs}
+    assert mended(bytes(whole), tmp_path, "fix-items").status is RepairStatus.FAILED
+
+
+def test_a_preview_is_taken_out_where_the_picture_is_lost(tmp_path: Path) -> None:
+    """A JPEG picture among the boxes, as cameras put it there, survives what the coded items do not."""
+    preview = encode.jpeg(riverbed(320, 240, 9))
+    data = bytearray(single(5) + box_bytes(b"uuid", bytes(16) + preview))
+    start = bytes(data).find(b"mdat") + 4
+    data[start + 4 : start + 8192] = bytes(8188)
+    found = examine(bytes(data))
+    plan = next(p for p in found.repairs if p.method == "extract-preview")
+    assert plan.attainable == pytest.approx(25.0)
+    outcome = mended(bytes(data), tmp_path, "extract-preview")
+    assert (
+        outcome.output is not None and outcome.output.endswith(".jpg") and Path(outcome.output).read_bytes() == preview
+    )
+
+
+def test_extents_know_where_their_offsets_stand() -> None:
+    for data in (single(), tiled(), avif()):
+        source, items = meta_of(data)
+        iloc = read_tree(source, 0, DEFAULT_LIMITS).first(b"meta").child(b"iloc")  # type: ignore[union-attr]
+        assert iloc is not None
+        body = source.read(iloc.body, iloc.end - iloc.body)
+        listed = item_extents(body)
+        assert listed
+        for extent in listed:
+            stated = int.from_bytes(body[extent.place : extent.place + extent.width], "big")
+            assert stated + extent.base == extent.offset
+            assert extent.method or (extent.offset, extent.length) in items.by_ident[extent.item].extents

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from jugal.formats.base import Report, Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.isobmff.boxes import Box, Tree
-from jugal.formats.isobmff.items import Item, Items, read_items
+from jugal.formats.isobmff.items import CODED, Item, Items, read_items
+from jugal.formats.jpeg.parse import Frame, Structure
+from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.tiff.exif import capture_data, read_exif
 from jugal.kernels.nal import walk_samples
 from jugal.model import scoring
@@ -18,6 +22,9 @@ from jugal.model.strip import Matter
 
 _ZERO_RUN = 8
 _MOST_EXIF = 1 << 20
+#: By how much items have moved most likely: whole sectors and clusters lost or put in. Else they are sought nearby.
+_LIKELY = tuple(sign * unit * k for unit in (512, 4096, 32768) for k in range(1, 9) for sign in (-1, 1))
+_REACH, _MOST_TRIED = 1 << 18, 4096
 #: Open bitstream units of AV1 that may begin an item or follow in it (AV1 6.2.2).
 _OBU_KINDS = frozenset({1, 2, 3, 4, 5, 6, 7, 8, 15})
 
@@ -48,6 +55,7 @@ def examine_items(subject: Subject, report: Report, tree: Tree, meta: Box) -> No
             meta.end,
         )
         report.score = report.attainable = 0.0
+        plan_preview(subject, report, size)
         return
     _capture_data(subject, report, items)
     picture = [i for i in items.picture() if i.extents]
@@ -68,7 +76,87 @@ def examine_items(subject: Subject, report: Report, tree: Tree, meta: Box) -> No
             good += share
             total += 1
     report.score = report.attainable = scoring.share(good, total)
+    if good < total:
+        moved = find_moved(subject, meta, items)
+        best = scoring.share(_with_moved(subject, picture, moved), total) if moved else 0.0
+        if best > report.score + 1:
+            report.plan("fix-items", f"Correct where {len(moved):,} items are said to lie.", best)
+            report.attainable = best
+        plan_preview(subject, report, size)
     report.add(FindingCode.STATISTICS_ONLY, Severity.NOTE, "The coded items were followed unit by unit, not decoded.")
+
+
+def plan_preview(subject: Subject, report: Report, size: tuple[int, int] | None) -> None:
+    """A whole JPEG picture that lies in the file, as a last resort, counted by its pixels."""
+    main = Structure(0, False)
+    if size:
+        main.frame = Frame(0xC0, 8, size[1], size[0], ())
+    preview = largest_preview(subject, main)
+    if preview is not None:
+        what = f"Take out the preview of {preview.width} × {preview.height} pixels that is whole."
+        report.plan("extract-preview", what, preview.share)
+
+
+def _with_moved(subject: Subject, picture: list[Item], moved: dict[int, int]) -> float:
+    """How many of the picture's items are good, in wholes and parts, with the offsets in ``moved``."""
+    scrap = Report()
+    return sum(
+        _judge(
+            subject,
+            scrap,
+            replace(i, extents=[(moved.get(i.ident, i.extents[0][0]), i.extents[0][1]), *i.extents[1:]]),
+            True,
+            "",
+        )
+        for i in picture
+    )
+
+
+def find_moved(subject: Subject, meta: Box, items: Items) -> dict[int, int]:
+    """By item the offset at which its units make sense where they do not at the stated one; items in one piece only.
+
+    Bytes lost or put in move all that comes after them by the same amount, so what one item needs the next most likely
+    does. What is no coded picture moves with the items around it.
+    """
+    found: dict[int, int] = {}
+    by_place = sorted((i for i in items.by_ident.values() if len(i.extents) == 1), key=lambda i: i.extents[0][0])
+    delta = 0
+    for item in by_place:
+        offset, length = item.extents[0]
+        if item.kind not in CODED:
+            if delta:
+                found[item.ident] = offset + delta
+            continue
+        for near in (delta, *_LIKELY):
+            at = offset + near
+            if at >= 0 and at + length <= subject.size and first_fault(subject, item, at, at + length, False) is None:
+                delta = near
+                break
+        else:
+            moved = _sought(subject, item, offset + delta, length)
+            if moved is None:
+                continue
+            delta = moved - offset
+        if delta:
+            found[item.ident] = offset + delta
+    return found
+
+
+def _sought(subject: Subject, item: Item, near: int, length: int) -> int | None:
+    """The place nearest to ``near`` from which units of an item's ``length`` chain; None where there is none."""
+    prefix = _prefix(subject, item)
+    if prefix != 4 or item.kind not in (b"hvc1", b"avc1"):
+        return None
+    low, high = max(0, near - _REACH), min(subject.size - length + 1, near + _REACH)
+    if high <= low:
+        return None
+    window = subject.source.array[low : high + 4].astype(np.int64)
+    units = (window[:-4] << 24) | (window[1:-3] << 16) | (window[2:-2] << 8) | window[3:-1]
+    fitting = np.flatnonzero((units >= 2) & (units + 4 <= length)) + low
+    for at in fitting[np.argsort(np.abs(fitting - near), kind="stable")][:_MOST_TRIED].tolist():
+        if first_fault(subject, item, at, at + length, False) is None:
+            return at
+    return None
 
 
 def _capture_data(subject: Subject, report: Report, items: Items) -> None:
@@ -92,7 +180,7 @@ def _judge(subject: Subject, report: Report, item: Item, own: bool, label: str) 
                 FindingCode.MP4_OUTSIDE, severity, f"{missing:,} bytes of the {label} lie past the end of the file.",
                 subject.size, subject.size, Cause.CUT_SHORT,
             )  # fmt: skip
-        fault = _first_fault(subject, item, offset, end, cut=end < offset + length) if offset < end else None
+        fault = first_fault(subject, item, offset, end, cut=end < offset + length) if offset < end else None
         if fault is not None:
             at, code, sentence, stop, cause = fault
             report.add(code, severity, sentence.format(label), at, stop, cause)
@@ -104,7 +192,7 @@ def _judge(subject: Subject, report: Report, item: Item, own: bool, label: str) 
     return 1.0
 
 
-def _first_fault(
+def first_fault(
     subject: Subject, item: Item, start: int, end: int, cut: bool
 ) -> tuple[int, FindingCode, str, int, Cause | None] | None:
     """The first place of an extent that is filled, foreign or breaks the chain of its units, which ends early in a cut one."""

@@ -15,6 +15,20 @@ _MAX_ITEMS = 20_000
 CODED = frozenset({b"hvc1", b"av01", b"avc1", b"jpeg", b"vvc1"})
 
 
+@dataclass(frozen=True, slots=True)
+class Extent:
+    """A stretch of an item's data (8.11.3): ``place`` and ``width`` tell which bytes of the ``iloc`` body its offset stands in,
+    counted from ``base``; a width of 0 where it has none of its own."""
+
+    item: int
+    method: int
+    offset: int
+    length: int
+    place: int
+    width: int
+    base: int
+
+
 @dataclass(slots=True)
 class Item:
     """One item. ``extents`` are (file offset, length) of its data where they lie in the file itself."""
@@ -63,10 +77,10 @@ def read_items(source: Source, meta: Box) -> Items | None:
     if not extents:
         return None
     found = Items()
-    for ident, method, offset, length in extents:
-        item = found.by_ident.setdefault(ident, Item(ident))
-        if method == 0:
-            item.extents.append((offset, length))
+    for extent in extents:
+        item = found.by_ident.setdefault(extent.item, Item(extent.item))
+        if extent.method == 0:
+            item.extents.append((extent.offset, extent.length))
     for ident, kind in _kinds(source, meta.child(b"iinf")):
         if ident in found.by_ident:
             found.by_ident[ident].kind = kind
@@ -85,8 +99,8 @@ def read_items(source: Source, meta: Box) -> Items | None:
     return found
 
 
-def item_extents(data: bytes) -> list[tuple[int, int, int, int]] | None:
-    """(item, construction method, offset, length) per extent of an ``iloc`` body; None where it is cut short."""
+def item_extents(data: bytes) -> list[Extent] | None:
+    """The extents that an ``iloc`` body lists; None where it is cut short."""
     if len(data) < 8:
         return None
     version = data[0]
@@ -100,7 +114,7 @@ def item_extents(data: bytes) -> list[tuple[int, int, int, int]] | None:
         at += width
         return value
 
-    extents: list[tuple[int, int, int, int]] = []
+    extents: list[Extent] = []
     count = take(2 if version < 2 else 4)
     for _ in range(min(count, _MAX_EXTENTS)):
         item = take(2 if version < 2 else 4)
@@ -109,8 +123,9 @@ def item_extents(data: bytes) -> list[tuple[int, int, int, int]] | None:
         base = take(base_size)
         for _ in range(min(take(2), _MAX_EXTENTS)):
             take(index_size)
+            place = at
             offset, length = take(offset_size), take(length_size)
-            extents.append((item, method, base + offset, length))
+            extents.append(Extent(item, method, base + offset, length, place, offset_size, base))
             if at > len(data) or len(extents) > _MAX_EXTENTS:
                 return None
     return extents

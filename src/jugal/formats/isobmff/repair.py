@@ -18,6 +18,7 @@ from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import apply_steps, find_steps
 from jugal.formats.isobmff.rebuild import estimate_index, rebuild_index, rebuild_index_in_front
 from jugal.formats.isobmff.retable import rebuild_tables
+from jugal.formats.isobmff.stills import extract_preview, fix_items
 from jugal.formats.isobmff.structure import late_start
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.write import DROP, box_bytes, patched, serialise, set_durations
@@ -293,5 +294,7 @@ REPAIRS = {
     "rebuild-tables": rebuild_tables,
     "fix-boxes": fix_boxes,
     "cut-tables": cut_tables,
+    "fix-items": fix_items,
+    "extract-preview": extract_preview,
     "trim": trim,
 }

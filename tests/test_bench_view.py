@@ -7,6 +7,7 @@ import signal
 import time
 from pathlib import Path
 
+import av
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QImage
@@ -24,7 +25,7 @@ from jugal.app.views.window import Window
 from jugal.app.widgets.hexview import HexView
 from jugal.app.widgets.picture import PictureView
 from jugal.app.widgets.timeline import Timeline, clock, lost_share
-from jugal.model.result import Anchor, Kind, Region
+from jugal.model.result import Anchor, Kind, Region, RepairStatus
 from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter, StripSpan
 from jugal.samples import encode
@@ -433,3 +434,34 @@ def test_pages_and_time_are_shown_for_what_has_them(window: Window, tmp_path: Pa
         for r in window.session.model.all_rows()
         if r.kind is not Kind.OTHER
     )
+
+
+def test_the_rate_of_an_estimate_is_asked_for_beside_it(window: Window, tmp_path: Path) -> None:
+    place = tmp_path / "in"
+    place.mkdir()
+    (place / "lost.mp4").write_bytes(harm(healthy("mp4"), "mp4", "no-index", 4).data)
+    window.session.set_donor_folders([])
+    run(window, place)
+    number = number_of(window, "lost.mp4")
+    window.go("bench")
+    window.take_to_bench(number)
+    bench = window.bench
+    methods = [p.method for p in bench._examination.repairs]  # type: ignore[union-attr]
+    bench.plans.setCurrentRow(methods.index("rebuild-index"))
+    assert not bench.rate.isVisible(), "a donor brings its own"
+    bench.plans.setCurrentRow(methods.index("estimate-index"))
+    assert bench.rate.isVisible() and bench.rate.text() == "Rate as the data tell it"
+    bench.rate.setFocus()
+    bench.rate.selectAll()
+    QTest.keyClicks(bench.rate, "12.5")
+    QTest.keyClick(bench.rate, Qt.Key.Key_Return)
+    ended: list[str] = []
+    window.session.repair_ended.connect(ended.append)
+    bench.do_repair()
+    until(lambda: bool(ended))
+    (done,) = window.session.repairs(number)
+    assert done.outcome.method == "estimate-index@12.5" and done.outcome.status is RepairStatus.REPAIRED, (
+        done.outcome.error
+    )
+    with av.open(str(done.outcome.output)) as file:
+        assert float(file.streams.video[0].average_rate or 0) == pytest.approx(12.5, rel=0.03)

@@ -13,6 +13,8 @@ import av
 import numpy as np
 import pytest
 from bench.measure import share
+from hypothesis import given
+from hypothesis import strategies as st
 
 from jugal.binary.output import write_pieces
 from jugal.binary.source import Source
@@ -39,9 +41,10 @@ from jugal.formats.isobmff.rebuild import estimate_index
 from jugal.formats.isobmff.streams import ASSUMED, FOUND, STATED, Rates, SoundGuess, find_rates, find_sound
 from jugal.formats.isobmff.video import MOST_BLOCKS, AvcStream, _avc_record
 from jugal.kernels import cabac, cavlc
-from jugal.model.result import RepairStatus
+from jugal.model.result import RepairStatus, adjusted, parted
 from jugal.model.span import ByteSpan
 from jugal.samples import encode
+from jugal.samples.harm import harm
 
 SETTINGS: dict[str, dict] = {
     "avc": {},
@@ -279,3 +282,37 @@ def test_chosen_by_itself_where_there_is_no_donor(tmp_path: Path) -> None:
     donor = tmp_path / "donor.mp4"
     donor.write_bytes(encode.clip(seed=42, seconds=2.0))
     assert repair_file(found, tmp_path / "better", [examine_file(donor)]).method == "rebuild-index"
+
+
+# --- the clock by hand
+
+
+@pytest.mark.parametrize("rate", [24.0, 50.0])
+def test_the_frame_rate_can_be_asked_for(rate: float, tmp_path: Path) -> None:
+    whole = encode.clip(2.0, seed=61)
+    path = tmp_path / "lost.mp4"
+    path.write_bytes(harm(whole, "mp4", "no-index", 1).data)
+    outcome = repair_file(examine_file(path), tmp_path / "out", [], adjusted("estimate-index", rate))
+    assert outcome.output is not None and outcome.method == f"estimate-index@{rate:g}", outcome.error
+    with av.open(outcome.output) as file:
+        times = sorted(float(f.time or 0) for f in file.decode(video=0))
+    assert np.median(np.diff(times)) == pytest.approx(1 / rate, rel=0.02)
+    assert any("as asked for" in step for step in outcome.steps)
+
+
+@pytest.mark.parametrize(
+    ("method", "words"),
+    [("estimate-index@x", "is no rate"), ("estimate-index@-3", "is no rate"), ("rebuild-index@25", "takes no rate")],
+)
+def test_what_is_no_rate_is_one_sentence(method: str, words: str, tmp_path: Path) -> None:
+    path = tmp_path / "lost.mp4"
+    path.write_bytes(harm(encode.clip(1.0, seed=62), "mp4", "no-index", 1).data)
+    outcome = repair_file(examine_file(path), tmp_path / "out", [], method)
+    assert outcome.output is None and words in (outcome.error or "")
+
+
+@given(st.sampled_from(["estimate-index", "a"]), st.floats(0.001, 99_999))
+def test_a_method_and_its_rate_come_apart_again(name: str, rate: float) -> None:
+    again, figure = parted(adjusted(name, rate))
+    assert again == name and figure == pytest.approx(rate, rel=1e-5)
+    assert parted(name) == (name, None)

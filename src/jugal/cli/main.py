@@ -105,7 +105,7 @@ def repair(
     paths: Paths,
     into: Annotated[Path, typer.Option(help="Folder for the repaired files; it must not hold the source.")],
     donor: Donor = None,
-    method: Annotated[str | None, typer.Option(help="Only this repair.")] = None,
+    method: Annotated[str | None, typer.Option(help="Only this repair; estimate-index@25 sets its rate.")] = None,
     jsonl: JsonLines = "-",
 ) -> None:
     """Repairs each file that can be repaired into a folder, and measures what was written."""

@@ -6,6 +6,7 @@ import logging
 import os
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 from jugal.binary.output import OutputRefused, exclusive_output, free_name, scratch_folder, write_pieces
@@ -15,7 +16,18 @@ from jugal.engine.examine import examine_file
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.registry import formats
 from jugal.model.finding import Severity
-from jugal.model.result import BY_CHOICE, ESTIMATES, Examination, RepairOutcome, RepairPlan, RepairStatus, Verdict
+from jugal.model.result import (
+    ADJUSTABLE,
+    BY_CHOICE,
+    ESTIMATES,
+    Examination,
+    RepairOutcome,
+    RepairPlan,
+    RepairStatus,
+    Verdict,
+    adjusted,
+    parted,
+)
 
 _MAX_DONORS = 6
 log = logging.getLogger(__name__)
@@ -46,7 +58,8 @@ def repair_file(
 ) -> RepairOutcome:
     """Repairs one examined file into the folder ``into``; the best measured result is kept.
 
-    ``donors`` are healthy files to choose from; ``method`` says which repair begins. An output no better than the
+    ``donors`` are healthy files to choose from; ``method`` says which repair begins, and behind an @ at what rate, where it
+    is an estimate that takes one. An output no better than the
     source is removed again. Where the output of a repair can itself be repaired (its boxes are right now, its offsets
     not yet), it is, ``rounds`` repairs in all at most and none ``without`` names; the outcome's method then names them all.
     """
@@ -57,7 +70,13 @@ def repair_file(
     # What would bring less than is there now (a preview in place of half a picture) is done only when asked for.
     floor = (examination.score or 0.0) - 1.0
     usual = [p for p in examination.repairs if p.attainable >= floor and p.method not in BY_CHOICE | without]
-    plans = usual if method is None else [p for p in examination.repairs if p.method == method]
+    try:
+        asked, rate = parted(method) if method is not None else (None, None)
+    except ValueError:
+        return _with(base, error=f"What stands behind the @ of '{method}' is no rate.")
+    if rate is not None and asked not in ADJUSTABLE:
+        return _with(base, error=f"The repair '{asked}' takes no rate.")
+    plans = usual if method is None else [p for p in examination.repairs if p.method == asked]
     if method is None and not (plans and examination.worth_repairing):
         if examination.verdict in (Verdict.INTACT, Verdict.UNRECOGNISED):
             return _with(base, status=RepairStatus.UNCHANGED, score_after=examination.score)
@@ -76,7 +95,7 @@ def repair_file(
                 problem = "This repair needs a healthy file from the same device, and none was found."
                 continue
         for donor in candidates:
-            outcome = _attempt(examination, plan, donor, into, name or os.path.basename(path), base)
+            outcome = _attempt(examination, plan, rate, donor, into, name or os.path.basename(path), base)
             if outcome.status is not RepairStatus.REPAIRED:
                 problem = outcome.error or problem
                 continue
@@ -96,6 +115,7 @@ def repair_file(
 def _attempt(
     examination: Examination,
     plan: RepairPlan,
+    rate: float | None,
     donor: Examination | None,
     into: Path,
     name: str,
@@ -108,7 +128,7 @@ def _attempt(
     try:
         subject = Subject(Source.open(examination.path))
         lender = Subject(Source.open(donor.path)) if donor is not None else None
-        draft = apply(subject, lender)
+        draft = apply(subject, lender) if rate is None else partial(apply, rate=rate)(subject, lender)
         output = _write(draft, subject, into, name)
     except (RepairImpossible, SourceUnreadable, OutputRefused) as error:
         return _with(base, error=str(error))
@@ -124,7 +144,7 @@ def _attempt(
             error=f"The repair '{plan.method}' brought nothing: {before:.1f} before, {after or 0:.1f} after.",
         )
     return RepairOutcome(
-        examination.path, RepairStatus.REPAIRED, str(output), plan.method, donor.path if donor else None,
+        examination.path, RepairStatus.REPAIRED, str(output), adjusted(plan.method, rate) if rate else plan.method, donor.path if donor else None,
         examination.score, after, draft.steps, None, measured, draft.kept,
     )  # fmt: skip
 

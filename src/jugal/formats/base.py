@@ -115,7 +115,8 @@ class RepairDraft:
 
 
 Examiner = Callable[[Subject, Report], None]
-Repairer = Callable[[Subject, Subject | None], RepairDraft]
+#: From the subject and the donor, if one is needed; those in ``ADJUSTABLE`` also take a ``rate``.
+Repairer = Callable[..., RepairDraft]
 
 
 @dataclass(frozen=True, slots=True)

@@ -75,6 +75,22 @@ class Thumbnail:
 BY_CHOICE = frozenset({"cut-holes", "index-in-front"})
 #: Repairs whose output is partly an estimate: what shows in it is no reason to repair it further.
 ESTIMATES = frozenset({"donor-header", "estimate-header", "estimate-index"})
+#: Estimates whose clock may be set by hand: frames a second of the picture, values a second of sound alone.
+ADJUSTABLE = frozenset({"estimate-index"})
+
+
+def adjusted(method: str, rate: float) -> str:
+    """``method`` with its clock set to ``rate``, as ``--method`` takes it."""
+    return f"{method}@{rate:g}"
+
+
+def parted(method: str) -> tuple[str, float | None]:
+    """A method and the rate asked for, None without one. Raises ValueError where that is no positive number."""
+    name, at, figure = method.partition("@")
+    rate = float(figure) if at else None
+    if rate is not None and not 0 < rate < 1e6:
+        raise ValueError(f"{figure} is no rate.")
+    return name, rate
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,6 +10,7 @@ from PySide6.QtGui import QTextCursor
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
+    QDoubleSpinBox,
     QFrame,
     QHBoxLayout,
     QListWidget,
@@ -32,7 +33,7 @@ from jugal.app.widgets.hexview import HexView
 from jugal.app.widgets.strip import StripView
 from jugal.case.store import KeptRepair
 from jugal.engine.donors import why
-from jugal.model.result import Anchor, Examination, Kind, RepairStatus
+from jugal.model.result import ADJUSTABLE, Anchor, Examination, Kind, RepairStatus, adjusted
 from jugal.model.strip import Matter
 from jugal.model.words import human_size, printable_name
 
@@ -120,6 +121,14 @@ class BenchView(QWidget):
         self.donor_words = label("", "soft")
         box.addWidget(self.donor)
         box.addWidget(self.donor_words)
+        self.rate = QDoubleSpinBox()
+        self.rate.setRange(0, 192_000)
+        self.rate.setDecimals(3)
+        self.rate.setSpecialValueText("Rate as the data tell it")
+        self.rate.setSuffix(" a second")
+        self.rate.setAccessibleName("Rate")
+        self.rate.setToolTip("Frames a second, or values a second where there is sound alone. 0 leaves it to the data.")
+        box.addWidget(self.rate)
         row = QHBoxLayout()
         self.repair = QPushButton("Repair on a copy")
         self.repair.setProperty("role", "main")
@@ -374,6 +383,7 @@ class BenchView(QWidget):
     def _plan_chosen(self, row: int) -> None:
         e = self._examination
         plan = e.repairs[row] if e is not None and 0 <= row < len(e.repairs) else None
+        self.rate.setVisible(plan is not None and plan.method in ADJUSTABLE)
         needed = plan is not None and plan.needs_donor and self._number is not None
         self.donor.setVisible(needed)
         self.donor_words.setVisible(needed)
@@ -411,7 +421,10 @@ class BenchView(QWidget):
             donor = self._donors[self.donor.currentIndex() - 1].path
         self.repair.setEnabled(False)
         self._tell("Repairing on a copy …")
-        self._session.repair([Task(self._number, e.repairs[row].method, donor)])
+        method = e.repairs[row].method
+        if self.rate.isVisible() and self.rate.value() > 0:
+            method = adjusted(method, self.rate.value())
+        self._session.repair([Task(self._number, method, donor)])
 
     def try_all(self) -> None:
         """Does every repair that applies, each on a copy of its own; the best of them is kept."""

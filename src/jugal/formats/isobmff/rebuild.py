@@ -17,7 +17,7 @@ from jugal.formats.isobmff.index import TrackPlan, empty_index_of, index_like
 from jugal.formats.isobmff.lanes import AmrLane, FrameLane, Lane, PcmLane, SoundLane, VideoLane, VopLane
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.payload import AVC, HEVC
-from jugal.formats.isobmff.streams import ASSUMED, find_picture, find_rates, find_sound, lanes_of
+from jugal.formats.isobmff.streams import ASKED, ASSUMED, find_picture, find_rates, find_sound, lanes_of
 from jugal.formats.isobmff.tables import PCM_BYTES, Track
 from jugal.formats.isobmff.template import template
 from jugal.formats.isobmff.timing import frame_duration, lost_sound, regular_distance, schedule
@@ -103,8 +103,11 @@ def find_samples(subject: Subject, donor: Subject, lender: Movie, span: ByteSpan
     return walk(subject.source.array, span.start, span.end, lanes), tracks
 
 
-def estimate_index(subject: Subject, donor: Subject | None) -> RepairDraft:
-    """A new index behind the media data, from what the data themselves tell."""
+def estimate_index(subject: Subject, donor: Subject | None, rate: float | None = None) -> RepairDraft:
+    """A new index behind the media data, from what the data themselves tell.
+
+    ``rate`` sets the clock by hand: frames a second, or values a second where there is sound alone.
+    """
     if find_box(subject.source, b"moof", frozenset({b"mfhd"})) is not None:
         raise RepairImpossible("What fragments hold can only be told with a healthy file's help.")
     data, span = subject.source.array, media_span(subject)
@@ -121,6 +124,8 @@ def estimate_index(subject: Subject, donor: Subject | None) -> RepairDraft:
         raise RepairImpossible("Neither picture nor sound of a known kind is found in the media data.")
     found = walk(data, span.start, span.end, lanes)
     rates = find_rates(len(picture.lane.found) if picture else 0, picture.rate if picture else 0.0, sound)
+    if rate is not None:
+        rates = replace(rates, frames=rate, how=ASKED) if picture else replace(rates, values=round(rate), how=ASKED)
     streams = [picture.stream(rates.frames)] if picture is not None else []
     if sound is not None:
         streams += [sound.stream(rates.values)] * rates.tracks

@@ -65,7 +65,8 @@ _SURE = 1.0
 _ASSUMED = 30.0
 #: More steps apart than this no rates fit.
 _TOO_FAR = 9.0
-STATED, FOUND, ASSUMED = "stated in the stream", "found from the lengths of picture and sound", "assumed"
+STATED, FOUND = "stated in the stream", "found from the lengths of picture and sound"
+ASSUMED, ASKED = "assumed", "as asked for"
 
 
 @dataclass(slots=True)

@@ -292,6 +292,9 @@ def _lost_intervals(result: Verdicts, structure: Structure, number: int, decoded
     lost at the first damage, and all that follows it stands in the wrong place.
     """
     segments, interval = decoded.segments, decoded.scan.restart_interval
+    own = [d for d in result.damages if d.scan == number]
+    if segments.too_many and own:
+        min(own, key=lambda d: d.first).last = decoded.units
     runs: list[list[int]] = []
     for lost in segments.lost:
         if runs and runs[-1][1] == lost:
@@ -304,7 +307,6 @@ def _lost_intervals(result: Verdicts, structure: Structure, number: int, decoded
             continue
         at = bounds[min(int(np.searchsorted(segments.mcu, unit)), len(bounds) - 1)]
         last = min(end * interval, decoded.units)
-        own = [d for d in result.damages if d.scan == number]
         if last == decoded.units and structure.eoi is not None and own:
             earliest = min(own, key=lambda d: d.first)
             earliest.last = decoded.units

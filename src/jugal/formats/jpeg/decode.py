@@ -40,6 +40,8 @@ class Segments:
     lost: list[int] = field(default_factory=list)
     #: Raw offsets of restart markers out of sequence or foreign markers passed over.
     odd: list[int] = field(default_factory=list)
+    #: More intervals follow than the picture has room for: some were put in, and the rest stands too far down.
+    too_many: bool = False
 
 
 @dataclass(slots=True)
@@ -144,6 +146,7 @@ def split_segments(scan: Scan, units: int) -> Segments:
     starts, ends, mcus, counts = [0], [], [0], []
     lost: list[int] = []
     odd: list[int] = []
+    too_many = False
     expected = 0
     total = -(-units // interval)
     skipping = False
@@ -174,6 +177,7 @@ def split_segments(scan: Scan, units: int) -> Segments:
         skipping = False
         expected += 1
         if expected >= total:
+            too_many = True
             break
         starts.append(clean)
         mcus.append(expected * interval)
@@ -183,7 +187,7 @@ def split_segments(scan: Scan, units: int) -> Segments:
     lost.extend(range(expected + 1, total))
     counts = [min(interval, units - m) for m in mcus]
     columns = [np.array(x, np.int64) for x in (starts, ends[: len(starts)], mcus, counts)]
-    return Segments(columns[0], columns[1], columns[2], columns[3], lost=lost, odd=odd)
+    return Segments(columns[0], columns[1], columns[2], columns[3], lost=lost, odd=odd, too_many=too_many)
 
 
 def decode(frame: Frame, scans: list[Scan], quant: dict[int, NDArray[np.uint16]], careful: bool = False) -> Picture:

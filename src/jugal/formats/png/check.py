@@ -3,20 +3,27 @@
 from __future__ import annotations
 
 import itertools
+import zlib
+from collections.abc import Iterator
 
 import numpy as np
+from numpy.typing import NDArray
 
 from jugal.formats.base import Report, Subject
 from jugal.formats.fills import foreign_text, holes, trailing_fill
 from jugal.formats.png.parse import SIGNATURE, Chunk, Header, Inflated, inflate, parse_header, read_chunks
 from jugal.formats.png.thumbnail import thumbnail
 from jugal.formats.tiff.exif import capture_data, read_exif
+from jugal.kernels.png import unfilter
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Severity
 from jugal.model.result import Region
 from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter
+
+#: Sizes with the likeliest shapes that are compared where no CRC proves one, and rows by which they are.
+_LIKELY, _ROWS_LOOKED_AT = 64, 64
 
 
 def examine(subject: Subject, report: Report) -> None:
@@ -181,7 +188,8 @@ def _data_findings(subject: Subject, report: Report, header: Header, chunks: lis
     elif picture.length > expected:
         report.add(
             FindingCode.PNG_SURPLUS,
-            Severity.NOTE if bad_chunk is None else Severity.MAJOR,
+            # Where a chunk is damaged it is what follows from that.
+            Severity.NOTE if bad_chunk is None else Severity.MINOR,
             "The picture data holds more than its rows.",
             chunks[-1].start,
             chunks[-1].end,
@@ -305,25 +313,47 @@ def guess_header(subject: Subject, chunks: list[Chunk], broken: Header | None) -
         return None
     if broken is not None and broken.data_length == total:
         return broken
-    raw = np.frombuffer(picture.data, np.uint8)
-    best: tuple[float, Header] | None = None
+    fitting = list(_fitting(np.frombuffer(picture.data, np.uint8)))
+    stated = _stated_crc(subject)
+    proven = [h for h in fitting if stated is not None and zlib.crc32(b"IHDR" + h.pack()) == stated]
+    if proven:
+        return proven[0]
+    # Real pictures are neither ribbons nor lines, and their samples go on from one to the next.
+    likely = sorted(fitting, key=lambda h: max(h.width, h.height) / min(h.width, h.height))[:_LIKELY]
+    return min(likely, key=lambda h: _roughness(picture.data, h), default=None)
+
+
+def _fitting(raw: NDArray[np.uint8]) -> Iterator[Header]:
+    """Every size and kind of samples of which the inflated data would be whole rows, each with a possible filter type."""
     for colour, depth in ((2, 8), (6, 8), (0, 8), (3, 8), (4, 8), (2, 16), (6, 16), (0, 16)):
         unit = {0: 1, 2: 3, 3: 1, 4: 2, 6: 4}[colour] * depth // 8
-        for height in range(1, min(total, 65536)):
-            if total % height:
+        for height in range(1, min(raw.size, 65536)):
+            if raw.size % height:
                 continue
-            stride = total // height
+            stride = raw.size // height
             if (stride - 1) % unit or stride < 2 or not (raw[::stride] <= 4).all():
                 continue
             width = (stride - 1) // unit
-            if width > 65536 or (height < 2 and total > 64):
-                continue
-            # Real pictures are neither ribbons nor lines.
-            ratio = max(width, height) / min(width, height)
-            preference = ratio + (0.0 if colour in (2, 6) and depth == 8 else 0.5)
-            if best is None or preference < best[0]:
-                best = (preference, Header(width, height, depth, colour, 0))
-    return best[1] if best else None
+            if width <= 65536 and (height > 1 or raw.size <= 64):
+                yield Header(width, height, depth, colour, 0)
+
+
+def _stated_crc(subject: Subject) -> int | None:
+    """The CRC behind an IHDR chunk that stands where it belongs, whatever became of its content."""
+    return subject.source.uint(29, 4) if subject.source.read(12, 4) == b"IHDR" else None
+
+
+def _roughness(data: bytes, header: Header) -> float:
+    """By how much samples differ from their neighbours in the first rows: little only with the right width of a sample."""
+    count = min(header.height, _ROWS_LOOKED_AT)
+    unit = max(1, header.row_bytes // header.width)
+    rows = np.frombuffer(data[: count * (header.row_bytes + 1)], np.uint8).reshape(count, -1).copy()
+    unfilter(rows, unit)
+    values = rows[:, 1:].astype(np.int16)
+    across = np.abs(values[:, unit:] - values[:, :-unit]).mean() if values.shape[1] > unit else 255.0
+    down = np.abs(np.diff(values, axis=0)).mean() if count > 1 else 255.0
+    # Of like fits the one whose samples are the fuller is the likelier.
+    return float(across + down) * (1.0 if header.colour in (2, 6) and header.depth == 8 else 1.1)
 
 
 def _plans(report: Report, shown: float, share: float) -> None:

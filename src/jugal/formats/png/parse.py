@@ -91,7 +91,7 @@ def read_chunks(source: Source, limits: Limits) -> tuple[list[Chunk], int | None
     Also returns where the chain first broke, None where it did not.
     """
     chunks: list[Chunk] = []
-    at = 8
+    at = _first_chunk(source)
     broken: int | None = None
     while at < source.size and len(chunks) < limits.items:
         chunk = _chunk_at(source, at)
@@ -112,6 +112,12 @@ def read_chunks(source: Source, limits: Limits) -> tuple[list[Chunk], int | None
         if chunk.kind == b"IEND":
             break
     return chunks, broken
+
+
+def _first_chunk(source: Source) -> int:
+    """Where the first chunk begins: behind the signature, which a transfer of text may have made longer or shorter."""
+    hit = source.find(b"IHDR", 4, 4 + 8 + 64)
+    return hit - 4 if hit >= 4 and hit != 12 and source.read(12, 4) != b"IHDR" and source.uint(hit - 4, 4) == 13 else 8
 
 
 def _chunk_at(source: Source, at: int) -> Chunk | None:

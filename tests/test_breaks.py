@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -15,7 +16,7 @@ from conftest import examine
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
-from jugal.formats.jpeg.breaks import find_break, is_silent_step, level_offset, level_step, strangeness
+from jugal.formats.jpeg.breaks import Step, find_break, is_silent_step, level_offset, level_step, strangeness
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.edges import Edges, read_edges
 from jugal.formats.jpeg.entropy import neutral_mcu
@@ -111,7 +112,7 @@ def test_a_step_in_level_is_found_where_it_begins(component: int, column: int) -
         data = moved(photo(seed), unit, component, 18)
         step = level_step(read(data)[0])
         assert step is not None and abs(step.unit - unit) <= 2, "but for the MCU that carries it"
-        assert is_silent_step(step)
+        assert is_silent_step(step, WIDTH, WIDTH * ROWS)
 
 
 @pytest.mark.parametrize("column", [9, 17, 30])
@@ -128,7 +129,7 @@ def test_a_step_that_nothing_else_tells_of_is_damage_from_there_on(column: int) 
 @pytest.mark.parametrize("seed", range(8))
 @pytest.mark.parametrize("quality", [35, 85, 96])
 def test_whole_pictures_have_no_step(seed: int, quality: int) -> None:
-    assert not is_silent_step(level_step(read(photo(seed, quality))[0]))
+    assert not is_silent_step(level_step(read(photo(seed, quality))[0]), WIDTH, WIDTH * ROWS)
 
 
 def test_a_subject_that_begins_along_a_row_is_no_step() -> None:
@@ -140,6 +141,28 @@ def test_a_subject_that_begins_along_a_row_is_no_step() -> None:
     picture = Image.fromarray(np.clip(pixels + noise, 0, 255).astype(np.uint8))
     found = examine(encode.jpeg(picture, quality=85))
     assert found.verdict is Verdict.INTACT, [f.message for f in found.findings]
+
+
+def test_a_bar_across_the_picture_is_a_part_of_the_subject() -> None:
+    """A scale laid along the lower edge, from near one side to near the other, as survey pictures have it."""
+    for seed in range(6):
+        for top in (16 * (ROWS - 2), 16 * (ROWS - 2) + 5, 16 * 12, 16 * 12 + 9):
+            picture = riverbed(16 * WIDTH, 16 * ROWS, seed)
+            picture.paste((235, 215, 120), (30, top, 16 * WIDTH - 30, min(top + 24, 16 * ROWS)))
+            for quality in (75, 95):
+                found = examine(encode.jpeg(picture, quality=quality))
+                assert found.verdict is Verdict.INTACT, (seed, top, [f.message for f in found.findings])
+
+
+def test_a_step_near_the_side_or_the_end_is_not_believed() -> None:
+    clear = Step(14 * WIDTH + 17, 2.8, 6.0, 30.0)
+    assert is_silent_step(clear, WIDTH, WIDTH * ROWS)
+    assert not is_silent_step(replace(clear, unit=14 * WIDTH + 2), WIDTH, WIDTH * ROWS)
+    assert not is_silent_step(replace(clear, unit=15 * WIDTH - 3), WIDTH, WIDTH * ROWS)
+    assert not is_silent_step(clear, WIDTH, clear.unit + WIDTH)
+    assert not is_silent_step(replace(clear, levels=3.0), WIDTH, WIDTH * ROWS)
+    assert not is_silent_step(replace(clear, unusual=1.1), WIDTH, WIDTH * ROWS)
+    assert not is_silent_step(None, WIDTH, WIDTH * ROWS)
 
 
 def test_what_is_too_small_to_tell_has_no_step() -> None:

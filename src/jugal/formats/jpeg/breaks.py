@@ -38,19 +38,25 @@ _SECTOR_BONUS, _CLUSTER_BONUS, _NOTICED = 2.5, 2.0, 6
 #: themselves; where damage is certain and only its place is asked, and where nothing else tells of it. Then both
 #: together count, and it must be of so many levels that it shows.
 _CAP, _LEAST_DEVIATION, _LEAST_USUAL, _SAMPLES = 3.0, 0.25, 0.08, 4096
-_KNOWN_STEP, _SILENT_STEP = (1.8, 2.5), (1.2, 5.5, 6.0)
+_KNOWN_STEP, _SILENT_STEP, _LEAST_MARGIN = (1.8, 2.5), (1.2, 5.5, 6.0), 6
+#: How alike the heights of both parts of a step must be, and how quiet the rests of its rows, as shares of its height.
+_EVEN, _QUIET = 0.55, 0.45
 #: Height of a step in mean levels from which the pixels are looked at, and how many places a picture has looked at.
 _SUSPECT, _MOST_SUSPECTS = 1.0, 3
 
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """A step in level at MCU number ``unit``: its height in deviations of an edge, in what is usual between rows, in levels."""
+    """A step in level at MCU number ``unit``: its height in deviations of an edge, in what is usual between rows, in levels.
+
+    It is ``clean`` where both its parts are of the same height and what lies beside them in the same rows is quiet.
+    """
 
     unit: int
     height: float
     unusual: float
     levels: float
+    clean: bool = True
 
 
 def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.float32]]:
@@ -191,7 +197,18 @@ def _stair(values: NDArray[np.float64], width: int, first: int) -> Step | None:
     heights = _heights(clipped, width, first)
     best = int(np.argmax(heights))
     height, levels = float(heights[best]), abs(float(np.median(values[best : best + width])))
-    return Step(first + best, height, height / _usual_change(clipped, width, best), levels)
+    clean = _is_clean(values, width, first, best, levels)
+    return Step(first + best, height, height / _usual_change(clipped, width, best), levels, clean)
+
+
+def _is_clean(values: NDArray[np.float64], width: int, first: int, at: int, levels: float) -> bool:
+    """Whether both parts of the stair at place ``at`` are of one height and the rests of its two rows are quiet."""
+    row = at - (first + at) % width
+    parts = values[at : row + width], values[row + width : at + width]
+    rests = values[max(0, row) : at], values[at + width : row + 2 * width]
+    heights = [float(np.median(part)) for part in parts if part.size >= _SIDE]
+    even = min(heights) * max(heights) > 0 and min(map(abs, heights)) > _EVEN * max(map(abs, heights))
+    return even and all(abs(float(np.median(rest))) < _QUIET * levels for rest in rests if rest.size >= _SIDE)
 
 
 def _clipped(values: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -235,10 +252,24 @@ def suspects(planes: list[NDArray[np.float32]]) -> list[int]:
     return chosen[:_MOST_SUSPECTS]
 
 
-def is_silent_step(step: Step | None) -> bool:
-    """Whether a step stands out so much that it is damage though nothing else tells of any."""
+def is_silent_step(step: Step | None, width: int, units: int) -> bool:
+    """Whether a step stands out so much that it is damage though nothing else tells of any.
+
+    ``width`` MCUs are a row of the picture's ``units``. Near the picture's sides, and where no two rows follow, what begins
+    there may be a part of the subject.
+    """
+    if step is None:
+        return False
     height, together, levels = _SILENT_STEP
-    return step is not None and step.height > height and step.height * step.unusual > together and step.levels > levels
+    margin = max(_LEAST_MARGIN, width // 10)
+    inside = min(step.unit % width, width - step.unit % width) >= margin and step.unit + 2 * width <= units
+    return (
+        inside
+        and step.clean
+        and step.height > height
+        and step.height * step.unusual > together
+        and step.levels > levels
+    )
 
 
 def is_flat(planes: list[NDArray[np.float32]], unit: int) -> bool:

@@ -97,7 +97,7 @@ def _silent_step(result: Verdicts, structure: Structure, picture: Picture, plane
     for first, last in whole if decoded.units <= rows else [(at, min(decoded.units, at + rows)) for at in near]:
         edges = read_edges(reader, decoded.scan.entropy, int(decoded.unit_pos[first]), width, first, last, False)
         step = level_step(edges)
-        if step is not None and is_silent_step(step) and not is_flat(planes, step.unit):
+        if step is not None and is_silent_step(step, width, decoded.units) and not is_flat(planes, step.unit):
             at = int(_unit_bytes(decoded)[step.unit])
             result.damages.append(Damage(0, step.unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
             return

@@ -95,28 +95,52 @@ def test_more_findings_of_one_code_than_a_person_reads_are_counted() -> None:
 # --- blocks
 
 
-def reference_page(page: bytes, following: bytes) -> tuple[float, float, int, int]:
-    counts = collections.Counter(page)
-    entropy = -sum(n / len(page) * math.log2(n / len(page)) for n in counts.values())
-    text = sum(n for b, n in counts.items() if b in (9, 10, 13) or 32 <= b < 127)
-    stuffed = sum(a == 0xFF and (b == 0 or 0xD0 <= b <= 0xD7) for a, b in zip(page, page[1:] + following, strict=False))
-    return entropy, text / len(page), counts[0xFF], stuffed
-
-
 @pytest.mark.parametrize("size", [1, 511, 4096, 4097, 9000])
-def test_page_statistics(size: int) -> None:
-    rng = np.random.default_rng(size)
-    data = rng.integers(0, 256, size, dtype=np.uint8)
-    data[rng.random(size) < 0.03] = 0xFF
-    data[1:][(data[:-1] == 0xFF) & (rng.random(size - 1) < 0.5)] = 0
-    blocks = Blocks(Source.from_bytes(data.tobytes(), "random"))
-    raw = data.tobytes()
+def test_entropy_of_pages(size: int) -> None:
+    data = np.random.default_rng(size).integers(0, 1 + size % 200, size, dtype=np.uint8).tobytes()
+    blocks = Blocks(Source.from_bytes(data, "random"))
     for page in range(-(-size // 4096)):
-        part = raw[4096 * page : 4096 * page + 4096]
-        entropy, text, total, stuffed = reference_page(part, raw[4096 * page + 4096 :][:1])
-        assert blocks.entropy[page] == pytest.approx(entropy, abs=1e-4)
-        assert blocks.printable[page] == pytest.approx(text, abs=1e-6)
-        assert [int(figure[page]) for figure in blocks.stuffing] == [total, stuffed]
+        part = data[4096 * page : 4096 * page + 4096]
+        counts = collections.Counter(part)
+        expected = -sum(n / len(part) * math.log2(n / len(part)) for n in counts.values())
+        assert blocks.entropy[page] == pytest.approx(expected, abs=1e-4)
+
+
+@pytest.mark.parametrize("share", [0.0, 0.5, 0.78, 0.82, 1.0])
+def test_pages_of_text_are_those_of_which_four_fifths_are_printable(share: float) -> None:
+    rng = np.random.default_rng(7)
+    text = rng.integers(32, 127, 4 * 4096, dtype=np.uint8)
+    strange = rng.integers(128, 256, 4 * 4096, dtype=np.uint8)
+    data = np.where(rng.random(4 * 4096) < share, text, strange).astype(np.uint8)
+    blocks = Blocks(Source.from_bytes(data.tobytes()))
+    printable = ((data >= 32) & (data < 127)).reshape(4, 4096).mean(axis=1)
+    assert blocks.text.tolist() == (printable > 0.8).tolist()
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.lists(st.tuples(st.integers(0, 8190), st.sampled_from([0, 0xD3, 0x41, 0xFF])), max_size=40))
+def test_stuffed_pages_are_those_in_which_every_mark_is_followed(marks: list[tuple[int, int]]) -> None:
+    data = bytearray(b"\x42" * 8192)
+    for at, following in marks:
+        data[at], data[at + 1] = 0xFF, following
+    expected = []
+    for page in range(2):
+        found = [at for at in range(4096 * page, 4096 * page + 4096) if data[at] == 0xFF]
+        after = [data[at + 1] if at + 1 < len(data) else 1 for at in found]
+        expected.append(len(found) >= 8 and all(x == 0 or 0xD0 <= x <= 0xD7 for x in after))
+    assert Blocks(Source.from_bytes(bytes(data))).stuffed.tolist() == expected
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.binary(min_size=1, max_size=70), st.integers(0, 3))
+def test_repeating_sectors_have_the_period_of_their_text(text: bytes, sector: int) -> None:
+    data = np.random.default_rng(3).integers(0, 256, 4 * 512, dtype=np.uint8)
+    data[512 * sector : 512 * sector + 512] = np.frombuffer((text * 512)[:512], np.uint8)
+    found = np.zeros(4, np.int16)
+    blockstats.repeating_sectors(data, 64, found)
+    smallest = next((p for p in range(1, len(text) + 1) if (text * 3)[p:] == (text * 3)[:-p]), len(text))
+    assert found[sector] == (smallest if smallest <= 64 else 0)
+    assert not np.delete(found, sector).any()
 
 
 @settings(max_examples=60, deadline=None)

@@ -14,9 +14,9 @@ from jugal.kernels.blockstats import (
     SECTOR,
     page_entropy,
     page_glance,
-    page_printable,
-    page_stuffing,
     repeating_sectors,
+    stuffed_pages,
+    text_pages,
     uniform_sectors,
 )
 from jugal.model.span import ByteSpan
@@ -24,6 +24,7 @@ from jugal.model.span import ByteSpan
 #: Files of more pages are glanced at page by page, not counted byte by byte.
 MAX_PAGES = 8_192
 _LONGEST_TEXT = 64
+_TEXT_SHARE, _STUFFED_LEAST = 0.8, 8
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,18 +66,18 @@ class Blocks:
         return out
 
     @cached_property
-    def printable(self) -> NDArray[np.float32]:
-        """Per page: share of printable ASCII, 0..1."""
-        out = np.zeros(self._page_count, np.float32)
-        page_printable(self._source.array, out)
+    def text(self) -> NDArray[np.bool_]:
+        """Per page: more than four fifths of it are printable ASCII."""
+        out = np.zeros(self._page_count, np.bool_)
+        text_pages(self._source.array, _TEXT_SHARE, out)
         return out
 
     @cached_property
-    def stuffing(self) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
-        """Per page: number of 0xFF bytes, and of those followed by 0x00 or a restart marker's second byte."""
-        total, stuffed = np.zeros(self._page_count, np.int32), np.zeros(self._page_count, np.int32)
-        page_stuffing(self._source.array, total, stuffed)
-        return total, stuffed
+    def stuffed(self) -> NDArray[np.bool_]:
+        """Per page: several bytes 0xFF, each followed by 0x00 or a restart marker's second byte, as in JPEG data only."""
+        out = np.zeros(self._page_count, np.bool_)
+        stuffed_pages(self._source.array, _STUFFED_LEAST, out)
+        return out
 
     @property
     def _page_count(self) -> int:

@@ -26,7 +26,7 @@ def foreign_text(subject: Subject, span: ByteSpan) -> list[ByteSpan]:
     A page of compressed or coded data has 37 % printable bytes; four fifths and more never happen by chance.
     """
     first, last = span.start // PAGE, -(-span.end // PAGE)
-    pages = np.flatnonzero(subject.blocks.printable[first:last] > 0.8) + first
+    pages = np.flatnonzero(subject.blocks.text[first:last]) + first
     # Text has some three to five bits a byte; less is a flat picture's own repetition that happens to be printable.
     pages = pages[subject.blocks.entropy_of(pages) > 3.3]
     return merge([ByteSpan(int(p) * PAGE, int(p + 1) * PAGE).clip(span) for p in pages])

@@ -16,10 +16,10 @@ def warm() -> None:
     frozen.flags.writeable = False
     i64, i16, i8 = (lambda n, t=t: np.zeros(n, t) for t in (np.int64, np.int16, np.int8))
     blockstats.uniform_sectors(frozen, i16(16))
-    floats, ints = np.zeros(2, np.float32), np.zeros(2, np.int32)
-    blockstats.page_printable(frozen, floats)
+    floats = np.zeros(2, np.float32)
+    blockstats.text_pages(frozen, 0.8, np.zeros(2, np.bool_))
     blockstats.page_entropy(frozen, i64(2), floats)
-    blockstats.page_stuffing(frozen, ints, ints.copy())
+    blockstats.stuffed_pages(frozen, 8, np.zeros(2, np.bool_))
     blockstats.page_glance(frozen, floats)
     blockstats.repeating_sectors(frozen, 64, i16(16))
     clean = np.zeros(8192 + 32, np.uint8)

@@ -111,8 +111,7 @@ def bad_spans(subject: Subject, movie: Movie, span: ByteSpan) -> list[tuple[int,
 
 def _stuffed(subject: Subject, span: ByteSpan) -> list[ByteSpan]:
     """Pages in which every 0xFF is followed by 0x00: picture data of JPEG, which coded video is not."""
-    total, stuffed = subject.blocks.stuffing
-    pages = np.flatnonzero((total >= 8) & (stuffed == total))
+    pages = np.flatnonzero(subject.blocks.stuffed)
     spans = merge([ByteSpan(int(p) * PAGE, int(p + 1) * PAGE) for p in pages])
     return [s.clip(span) for s in spans if s.clip(span).length]
 

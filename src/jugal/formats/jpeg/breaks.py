@@ -42,7 +42,7 @@ _KNOWN_STEP, _SILENT_STEP, _LEAST_MARGIN = (1.8, 2.5), (1.2, 5.5, 6.0), 6
 #: How alike the heights of both parts of a step must be, and how quiet the rests of its rows, as shares of its height.
 _EVEN, _QUIET = 0.55, 0.45
 #: Height of a step in mean levels from which the pixels are looked at, and how many places a picture has looked at.
-_SUSPECT, _MOST_SUSPECTS = 1.0, 3
+_SUSPECT, _MOST_SUSPECTS = 1.0, 2
 
 
 @dataclass(frozen=True, slots=True)

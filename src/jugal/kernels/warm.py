@@ -7,7 +7,7 @@ import time
 
 import numpy as np
 
-from jugal.kernels import aac, alac, blockstats, cabac, cavlc, flac, jpeg, mp3, nal, png, stairs, stuffing
+from jugal.kernels import aac, alac, blockstats, cabac, cavlc, edges, flac, jpeg, mp3, nal, png, stairs, stuffing
 
 
 def warm() -> None:
@@ -92,6 +92,8 @@ def warm() -> None:
     )
     stairs.stairs(np.zeros(64), 8, 0, 2, np.zeros(64), np.zeros(64), np.zeros(64))
     stairs.stair_heights(np.zeros(64), 8, 0, 2, 0.5, np.zeros(64))
+    rows = np.zeros((1, 8), np.float32)
+    edges.edge_rows(np.zeros((1, 1, 64), np.int16), zero, np.int64(0), np.zeros((64, 8), np.float32), rows)
     nal.walk_samples(frozen, zero, one, 4, False, 8, i8(1), i64(1))
     figures = (*aac.bands(3), *aac.books())
     aac.parse_samples(frozen, zero, one, 1, 0, False, *figures, i8(1))

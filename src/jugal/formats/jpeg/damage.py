@@ -36,6 +36,8 @@ TOLERATED_LEVELS = 5.0
 _SEARCH_BYTES = 1 << 20
 #: Rows of MCUs on each side of a suspected step whose pixels are looked at: so many MCUs, within limits.
 _UNITS_AROUND, _LEAST_AROUND, _MOST_AROUND = 1200, 4, 12
+#: MCUs from which a picture is looked at for steps that nothing else tells of.
+_LEAST_UNITS = 256
 
 
 @dataclass(slots=True)
@@ -87,14 +89,14 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
 def _silent_step(result: Verdicts, structure: Structure, picture: Picture, planes: list[NDArray[np.float32]]) -> None:
     """A step in level that no error tells of: flipped bits in a DC difference, a few bytes lost."""
     decoded = picture.scans[0]
-    if not _has_edges(structure):
+    if not _has_edges(structure) or decoded.units < _LEAST_UNITS:
         return
     reader, width = RunReader(structure), decoded.units_x
-    whole = [(0, decoded.units)]
     around = max(_LEAST_AROUND, min(_MOST_AROUND, _UNITS_AROUND // width))
     rows = 2 * around * width
-    near = [max(0, unit // width - around) * width for unit in suspects(planes)]
-    for first, last in whole if decoded.units <= rows else [(at, min(decoded.units, at + rows)) for at in near]:
+    small = decoded.units <= rows
+    for begin in [0] if small else [max(0, unit // width - around) * width for unit in suspects(planes)]:
+        first, last = begin, min(decoded.units, begin + rows)
         edges = read_edges(reader, decoded.scan.entropy, int(decoded.unit_pos[first]), width, first, last, False)
         step = level_step(edges)
         if step is not None and is_silent_step(step, width, decoded.units) and not is_flat(planes, step.unit):

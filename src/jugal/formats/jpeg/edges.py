@@ -15,6 +15,7 @@ from scipy.fft import idctn
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.parse import Entropy
 from jugal.formats.jpeg.runs import RunReader
+from jugal.kernels.edges import edge_rows
 
 _CHUNK_ROWS, _CHUNK_UNITS = 8, 2048
 
@@ -60,15 +61,9 @@ def read_edges(
             own = np.flatnonzero(reader.blocks == c)
             table = reader.quant[c]
             scale = np.ones((64, 1), np.float32) if table is None else table.astype(np.float32)[:, None]
-            lower, upper = (
-                (blocks.astype(np.float32).reshape(-1, 64) @ (rows * scale) + level[c] * scale[0] / 8).reshape(
-                    count, -1
-                )
-                for blocks, rows in (
-                    (coefficients[:count, own[-columns:]], _BELOW),
-                    (coefficients[:count, own[:columns]], _ABOVE),
-                )
-            )
+            lower, upper = (np.zeros((count, 8 * columns), np.float32) for _ in range(2))
+            edge_rows(coefficients[:count], own[-columns:], level[c], _BELOW * scale, lower)
+            edge_rows(coefficients[:count], own[:columns], level[c], _ABOVE * scale, upper)
             lower = np.concatenate((tails[c], lower)) if tails[c].size else lower
             _compare(found[c], lower, upper, shifts)
             tails[c] = lower[-max(shifts) :]

@@ -465,3 +465,5 @@ def test_the_rate_of_an_estimate_is_asked_for_beside_it(window: Window, tmp_path
     )
     with av.open(str(done.outcome.output)) as file:
         assert float(file.streams.video[0].average_rate or 0) == pytest.approx(12.5, rel=0.03)
+    window.take_to_bench(number)
+    assert bench.rate.value() == 0, "a rate asked for one file is not taken to the next"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import struct
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -17,6 +18,8 @@ from jugal.binary.limits import DEFAULT_LIMITS
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
+from jugal.formats.base import Subject
+from jugal.formats.isobmff import heif
 from jugal.formats.isobmff.boxes import read_tree
 from jugal.formats.isobmff.items import item_extents, read_items
 from jugal.formats.isobmff.write import box_bytes
@@ -243,3 +246,23 @@ def test_extents_know_where_their_offsets_stand() -> None:
             stated = int.from_bytes(body[extent.place : extent.place + extent.width], "big")
             assert stated + extent.base == extent.offset
             assert extent.method or (extent.offset, extent.length) in items.by_ident[extent.item].extents
+
+
+def test_items_that_are_gone_are_sought_a_few_times_only(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A picture of many tiles whose data are noise: the cost does not grow with the tiles."""
+    sought: list[int] = []
+    real = heif._sought
+    monkeypatch.setattr(heif, "_sought", lambda *given: sought.append(1) or real(*given))
+    whole = bytearray(tiled())
+    start = bytes(whole).find(b"mdat") + 4
+    whole[start:] = np.random.default_rng(4).bytes(len(whole) - start)
+    source, items = meta_of(bytes(whole))
+    many = dict(items.by_ident)
+    for number in range(10, 40):
+        many[number] = replace(items.by_ident[1], ident=number)
+    items.by_ident.clear()
+    items.by_ident.update(many)
+    meta = read_tree(source, 0, DEFAULT_LIMITS).first(b"meta")
+    assert meta is not None
+    assert heif.find_moved(Subject(source), meta, items) == {}
+    assert 1 <= len(sought) <= 3

@@ -22,6 +22,7 @@ from jugal.formats.isobmff.chunks import astray, fix_chunks, place_chunks
 from jugal.formats.isobmff.movie import read_movie
 from jugal.formats.isobmff.payload import _is_known
 from jugal.formats.isobmff.retable import can_retable, media_between, rebuild_tables
+from jugal.formats.isobmff.tables import read_fragments
 from jugal.model.codes import FindingCode
 from jugal.model.finding import Severity
 from jugal.model.result import Examination, RepairOutcome, RepairStatus, Verdict
@@ -120,6 +121,55 @@ def test_one_offset_that_repeats_another_is_enough_to_be_seen() -> None:
     assert problem.severity is Severity.MAJOR and "2 chunks" in problem.message
     assert problem.span is not None and problem.span.start == at + 4
     assert found.score is not None and found.score < 100
+
+
+def test_silence_stored_once_and_played_often_is_no_fault() -> None:
+    """Chunks of uncompressed sound may share their bytes; those of pictures, and places where no media lie, may not."""
+    data = healthy("mov")
+    at, _ = entries(data, b"stco", 1)
+    shared = over(data, at + 8, data[at + 4 : at + 8])
+    assert FindingCode.MP4_TABLES not in {f.code for f in examine(shared).findings}
+    pictures, _ = entries(data, b"stco", 0)
+    assert FindingCode.MP4_TABLES in {
+        f.code for f in examine(over(data, pictures + 8, data[pictures + 4 : pictures + 8])).findings
+    }
+    assert FindingCode.MP4_TABLES in {f.code for f in examine(over(data, at, bytes(12))).findings}
+
+
+def test_an_index_with_lost_sound_written_as_silence_is_sound_itself(tmp_path: Path) -> None:
+    """Every lost chunk of such an index plays the same stored silence: examined again, its tables contradict nothing."""
+    whole, lender = (
+        encode.clip(4.0, seed=71, container="mov", audio="pcm_s16le"),
+        encode.clip(4.0, seed=72, container="mov", audio="pcm_s16le"),
+    )
+    sick = bytearray(whole)
+    sound = read_movie(Subject(Source.from_bytes(whole))).tracks[1]
+    for chunk in (20, 60):
+        start = int(sound.chunk_offsets[chunk]) - 3000
+        sick[start : start + 24_000] = bytes(24_000)
+    at = box_at(whole, b"moov")
+    sick[at:] = bytes(len(sick) - at)
+    path, donor = tmp_path / "sick.mov", tmp_path / "lender.mov"
+    path.write_bytes(bytes(sick))
+    donor.write_bytes(lender)
+    outcome = repair_file(examine_file(path), tmp_path / "out", [examine_file(donor)], "rebuild-index")
+    assert outcome.output is not None, outcome.error
+    assert not any(t.problems for t in read_movie(Subject(Source.from_bytes(Path(outcome.output).read_bytes()))).tracks)
+
+
+def test_a_track_that_goes_on_in_fragments_keeps_its_doubts_in_step() -> None:
+    """The index of a fragmented file may list samples as well; what is said of those does not reach the fragments'."""
+    data = bytearray(healthy("mp4-fragments"))
+    movie = read_movie(Subject(Source.from_bytes(bytes(data))))
+    for track in movie.tracks:
+        before = track.offsets.size
+        track.astray = np.ones(2, np.bool_)
+        track.offsets, track.sizes = track.offsets[:2], track.sizes[:2]
+        track.durations, track.sync, track.composition = track.durations[:2], track.sync[:2], track.composition[:2]
+        assert before > 2
+    read_fragments(Source.from_bytes(bytes(data)), movie.tree, movie.tracks)
+    for track in movie.tracks:
+        assert track.astray.size == track.offsets.size and track.astray.sum() == 2
 
 
 def test_chunks_are_not_placed_where_the_gaps_hold_something_else() -> None:
@@ -258,7 +308,7 @@ def test_an_index_that_claims_too_much_still_plays_and_is_said_to(tmp_path: Path
     (finding,) = [f for f in found.findings if f.code is FindingCode.BOX_SIZE]
     assert finding.span is not None and finding.span.start == at
     assert found.score == 100.0 and decoded(data) == decoded(whole) == 50, "as another player has it"
-    assert outcome.output is None or Path(outcome.output).read_bytes() == whole
+    assert outcome.output is not None and Path(outcome.output).read_bytes() == whole, outcome.error
 
 
 def test_an_index_that_is_really_cut_does_not() -> None:

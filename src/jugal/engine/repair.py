@@ -6,7 +6,6 @@ import logging
 import os
 from collections.abc import Sequence
 from dataclasses import replace
-from functools import partial
 from pathlib import Path
 
 from jugal.binary.output import OutputRefused, exclusive_output, free_name, scratch_folder, write_pieces
@@ -59,8 +58,7 @@ def repair_file(
     """Repairs one examined file into the folder ``into``; the best measured result is kept.
 
     ``donors`` are healthy files to choose from; ``method`` says which repair begins, and behind an @ at what rate, where it
-    is an estimate that takes one. An output no better than the
-    source is removed again. Where the output of a repair can itself be repaired (its boxes are right now, its offsets
+    is an estimate that takes one. An output no better than the source is removed again. Where the output of a repair can itself be repaired (its boxes are right now, its offsets
     not yet), it is, ``rounds`` repairs in all at most and none ``without`` names; the outcome's method then names them all.
     """
     path = examination.path
@@ -128,7 +126,7 @@ def _attempt(
     try:
         subject = Subject(Source.open(examination.path))
         lender = Subject(Source.open(donor.path)) if donor is not None else None
-        draft = apply(subject, lender) if rate is None else partial(apply, rate=rate)(subject, lender)
+        draft = apply(subject, lender) if rate is None else apply(subject, lender, rate=rate)
         output = _write(draft, subject, into, name)
     except (RepairImpossible, SourceUnreadable, OutputRefused) as error:
         return _with(base, error=str(error))

@@ -27,6 +27,8 @@ _BLOCK = 8 << 20
 _LEAST_BYTES = 768
 #: Mean step from one value to the next, of 16 bits: white noise at full level takes 26,000.
 _WILD = 15_000
+#: Share of the pages that may be noise put there, scattered and to the end.
+_MOST_NOISE, _MOST_TO_THE_END = 0.4, 0.85
 
 
 class Coding(Enum):
@@ -110,10 +112,6 @@ def foreign(subject: Subject, sound: Sequence[ByteSpan]) -> list[ByteSpan]:
         return []
     whole = ByteSpan(sound[0].start, sound[-1].end)
     return merge([*foreign_text(subject, whole), *(p.clip(whole) for p in subject.blocks.patterns)])
-
-
-#: Share of the pages that may be noise put there, scattered and to the end.
-_MOST_NOISE, _MOST_TO_THE_END = 0.4, 0.85
 
 
 def noise_bursts(subject: Subject, form: Form, sound: Sequence[ByteSpan]) -> list[ByteSpan]:

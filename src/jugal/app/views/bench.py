@@ -197,6 +197,7 @@ class BenchView(QWidget):
         for shown in (self.findings, self.plans, self.outline):
             shown.clear()
         self.outcome.clear()
+        self.rate.setValue(0)
         self._pointing = False
         self._show_review()
         if e is None:

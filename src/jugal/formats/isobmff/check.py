@@ -53,7 +53,7 @@ def examine(subject: Subject, report: Report) -> None:
     movie = read_movie(subject)
     mark_boxes(report, movie)
     opens = structure_findings(subject, report, movie)
-    if movie.moov is not None and movie.moov.cut and not movie.moov.complete:
+    if movie.moov is not None and not movie.moov.complete:
         opens = False
     if movie.moov is None or not movie.tracks:
         meta = movie.tree.first(b"meta")
@@ -405,10 +405,10 @@ def _time_regions(report: Report, judged: list[Track], lost: list[NDArray[np.boo
 
 
 def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: float, best: float) -> None:
-    if not opens or (
-        report.has(FindingCode.BOX_SIZE, FindingCode.MP4_FTYP)
-        and not all(f.severity is Severity.NOTE for f in report.findings if f.code is FindingCode.MP4_FTYP)
-    ):
+    moov = movie.moov
+    only_long = moov is not None and moov.cut and moov.complete and not moov.children[-1].cut
+    no_type = any(f.code is FindingCode.MP4_FTYP and f.severity is not Severity.NOTE for f in report.findings)
+    if not opens or no_type or only_long:
         if movie.moov is not None and movie.moov.complete:
             report.plan(
                 "fix-boxes",

@@ -25,6 +25,8 @@ _MOST_EXIF = 1 << 20
 #: By how much items have moved most likely: whole sectors and clusters lost or put in. Else they are sought nearby.
 _LIKELY = tuple(sign * unit * k for unit in (512, 4096, 32768) for k in range(1, 9) for sign in (-1, 1))
 _REACH, _MOST_TRIED = 1 << 18, 4096
+#: Items that were sought in vain after which no more are: their data are gone, not moved.
+_MOST_GIVEN_UP = 3
 #: Open bitstream units of AV1 that may begin an item or follow in it (AV1 6.2.2).
 _OBU_KINDS = frozenset({1, 2, 3, 4, 5, 6, 7, 8, 15})
 
@@ -120,7 +122,7 @@ def find_moved(subject: Subject, meta: Box, items: Items) -> dict[int, int]:
     """
     found: dict[int, int] = {}
     by_place = sorted((i for i in items.by_ident.values() if len(i.extents) == 1), key=lambda i: i.extents[0][0])
-    delta = 0
+    delta, given_up = 0, 0
     for item in by_place:
         offset, length = item.extents[0]
         if item.kind not in CODED:
@@ -133,8 +135,9 @@ def find_moved(subject: Subject, meta: Box, items: Items) -> dict[int, int]:
                 delta = near
                 break
         else:
-            moved = _sought(subject, item, offset + delta, length)
+            moved = _sought(subject, item, offset + delta, length) if given_up < _MOST_GIVEN_UP else None
             if moved is None:
+                given_up += 1
                 continue
             delta = moved - offset
         if delta:
@@ -154,8 +157,9 @@ def _sought(subject: Subject, item: Item, near: int, length: int) -> int | None:
     units = (window[:-4] << 24) | (window[1:-3] << 16) | (window[2:-2] << 8) | window[3:-1]
     fitting = np.flatnonzero((units >= 2) & (units + 4 <= length)) + low
     for at in fitting[np.argsort(np.abs(fitting - near), kind="stable")][:_MOST_TRIED].tolist():
-        if first_fault(subject, item, at, at + length, False) is None:
-            return at
+        # The chain breaks at once nearly everywhere; only where it does not are the bytes looked at.
+        if _chain_fault(subject, item, at, at + length) is None:
+            return at if first_fault(subject, item, at, at + length, False) is None else None
     return None
 
 

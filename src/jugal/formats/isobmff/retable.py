@@ -9,6 +9,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+import xxhash
 
 from jugal.binary.source import Source
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
@@ -72,19 +73,20 @@ def _drop_repeats(source: Source, lane: SoundLane, stated: int) -> None:
     """Takes packets out that repeat one just before, while there are more than the ``stated`` number: a cluster came twice."""
     found = lane.found
     surplus = len(found) - stated
+    if surplus <= 0:
+        return
     latest: dict[bytes, int] = {}
     keep: list[int] = []
     for number, (offset, size) in enumerate(zip(found.offsets, found.sizes, strict=True)):
-        packet = source.read(offset, size)
+        packet = xxhash.xxh3_128_digest(source.read(offset, size))
         again = number - latest.get(packet, -_REPEATED_WITHIN - 1) <= _REPEATED_WITHIN and size > _SILENT_PACKET
         latest[packet] = number
         if surplus > 0 and again:
             surplus -= 1
         else:
             keep.append(number)
-    if len(keep) < len(found):
-        found.offsets[:] = [found.offsets[k] for k in keep]
-        found.sizes[:] = [found.sizes[k] for k in keep]
+    found.offsets[:] = [found.offsets[k] for k in keep]
+    found.sizes[:] = [found.sizes[k] for k in keep]
 
 
 def _as_one_sample(source: Source, track: Track) -> None:

@@ -14,6 +14,8 @@ from jugal.formats.isobmff.alac import AlacConfig, read_alac
 from jugal.formats.isobmff.boxes import Box, Tree
 
 _MAX_SAMPLES = 20_000_000
+#: Bytes at the start of a file that hold no samples: at least a box header stands there.
+_NO_MEDIA_BEFORE = 8
 #: Bytes of one value of uncompressed sound, by sample entry.
 PCM_BYTES = {
     b"twos": 2, b"sowt": 2, b"in24": 3, b"in32": 4, b"fl32": 4, b"fl64": 8, b"raw ": 1, b"alaw": 1, b"ulaw": 1,
@@ -248,7 +250,10 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
 
 
 def _check_chunks(track: Track, box: Box, width: int) -> None:
-    """Two chunks of a track never lie at one place: such an entry was overwritten."""
+    """Two chunks of a track never lie at one place: such an entry was overwritten.
+
+    Uncompressed sound may be stored once and played often, as silence is; but at the file's very start nothing lies.
+    """
     _, inverse, counts = np.unique(track.chunk_offsets, return_inverse=True, return_counts=True)
     shared = counts[inverse] > 1
     if not shared.any() or not track.offsets.size:
@@ -256,6 +261,8 @@ def _check_chunks(track: Track, box: Box, width: int) -> None:
     # Chunks without a byte in them may.
     sizes = np.bincount(track.chunk_of, track.sizes, minlength=track.chunk_offsets.size)
     shared &= sizes > 0
+    if track.codec in PCM_BYTES:
+        shared &= track.chunk_offsets < _NO_MEDIA_BEFORE
     if np.count_nonzero(shared) > 1:
         track.astray = shared[track.chunk_of]
         first = int(np.flatnonzero(shared)[0])
@@ -337,6 +344,9 @@ def read_fragments(source: Source, tree: Tree, tracks: list[Track]) -> list[tupl
         track.problems = [p for p in track.problems if "lacks" not in p.text]
         track.offsets = np.concatenate([track.offsets, *(p[0] for p in parts)])
         track.sizes = np.concatenate([track.sizes, *(p[1] for p in parts)])
+        if track.astray.size:
+            # Fragments have tables of their own.
+            track.astray = np.pad(track.astray, (0, track.sizes.size - track.astray.size))
         track.durations = np.concatenate([track.durations, *(p[2] for p in parts)])
         track.sync = np.concatenate([track.sync, *(p[3] for p in parts)])
         track.composition = np.concatenate([track.composition, *(p[4] for p in parts)])

@@ -28,6 +28,7 @@ from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
 from jugal.kernels.blockstats import SECTOR
+from jugal.kernels.stuffing import stuffed_offset
 from jugal.model.codes import FindingCode
 from jugal.model.span import ByteSpan, merge
 
@@ -76,7 +77,7 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
         if not decoded.complete:
             foreign += [p for p in (pattern.clip(span) for pattern in subject.blocks.patterns) if p.length]
         # A flat picture's own data repeat, and may happen to be printable.
-        foreign = [f for f in foreign if not _is_flat(decoded, f, _blocks_of(structure))]
+        foreign = [f for f in foreign if not _codes_flat(decoded, f, _blocks_of(structure))]
         result.fills.extend(fills)
         result.foreign.extend(merge(foreign))
         marks = sorted([(f.span, True) for f in fills] + [(s, False) for s in merge(foreign)], key=lambda x: x[0].start)
@@ -117,7 +118,7 @@ def _bad_fills(subject: Subject, structure: Structure, decoded: Decoded, span: B
     for fill in holes(subject, span):
         if fill.value == 0xFF and fill.span.end >= span.end and int(decoded.done.sum()) == decoded.units:
             continue
-        if fill.value != 0xFF and _is_flat(decoded, fill.span, blocks):
+        if fill.value != 0xFF and _codes_flat(decoded, fill.span, blocks):
             continue
         found.append(fill)
     return found
@@ -128,7 +129,7 @@ def _blocks_of(structure: Structure) -> int:
     return sum(c.h * c.v for c in structure.frame.components) if structure.frame else 1
 
 
-def _is_flat(decoded: Decoded, span: ByteSpan, blocks: int) -> bool:
+def _codes_flat(decoded: Decoded, span: ByteSpan, blocks: int) -> bool:
     """Whether a run of bytes is what an encoder writes for flat blocks: so few bits a block decode to nothing else.
 
     Zeros that fill whole sectors may decode so as well, but an encoder's own run hardly begins and ends at their borders.
@@ -171,20 +172,7 @@ def _raw_of(decoded: Decoded, clean: int) -> int:
     index = int(np.searchsorted(positions[0], clean, side="right")) - 1
     base_clean, base_raw = int(positions[0][index]), int(positions[1][index])
     entropy = decoded.scan.entropy
-    raw = entropy.raw[base_raw : base_raw + 2 * (clean - base_clean) + 64]
-    at, n = 0, base_clean
-    while n < clean and at < raw.size:
-        if raw[at] != 0xFF:
-            n += 1
-            at += 1
-            continue
-        following = at + 1
-        while following < raw.size and raw[following] == 0xFF:
-            following += 1
-        if following < raw.size and raw[following] == 0:
-            n += 1
-        at = following + 1
-    return base_raw + at
+    return int(stuffed_offset(entropy.raw, base_raw, np.array([clean - base_clean], np.int64))[0])
 
 
 _SAMPLE_STEP = 256

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import intervals, spec
 from jugal.formats.jpeg.check import entropy_guess
-from jugal.formats.jpeg.decode import decode
+from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.entropy import neutral_mcu, with_entropy
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
 from jugal.formats.jpeg.runs import Run, RunReader
@@ -118,15 +118,14 @@ def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total
     prefix = [np.tile(neutral_mcu(model, scan), max(0, lost - 1))]
     if lost:
         prefix.append(neutral_mcu(model, scan, _level_offsets(donor, model, reader, run)))
-    first, last = int(run.bits[0]), int(run.bits[-1])
-    kept = np.unpackbits(run.entropy.clean[first >> 3 : (last >> 3) + 1])[first & 7 : (first & 7) + last - first]
-    begin = run.entropy.start + (first >> 3)
+    kept = run.own_bits()
+    begin = int(raw_offsets(run.entropy, run.bits[:1] >> 3)[0])
     return RepairDraft(
         (header, pack_bits(np.concatenate((*prefix, kept))), _EOI),
         (
             "Wrote the donor's header.",
             f"Wrote {lost:,} grey blocks for the part that is lost.",
-            f"Moved {last - first:,} bits of picture data from byte {begin:,} behind them, unchanged.",
+            f"Moved {kept.size:,} bits of picture data from byte {begin:,} behind them, unchanged.",
             "Estimated the brightness and tint of the whole, which the lost part carried.",
         ),
         # The absolute levels went with the start, so the colours are an estimate.

@@ -331,7 +331,7 @@ def estimate_header(subject: Subject, donor: Subject | None) -> RepairDraft:
             body += [pack_bits(np.tile(grey, found.interval)), bytes([0xFF, 0xD0 + i % 8])]
         for i, run in enumerate(found.runs):
             body += [bytes([0xFF, 0xD0 + (number + i - 1) % 8])] if i else []
-            body.append(pack_bits(_bits(run)))
+            body.append(pack_bits(run.own_bits()))
         done = found.lost + found.count
         while done < total:
             body += [
@@ -345,7 +345,7 @@ def estimate_header(subject: Subject, donor: Subject | None) -> RepairDraft:
         lead = [] if whole else [np.tile(grey, max(0, found.lost - 1)), neutral_mcu(model, scan, _levels(model, run))]
         if not whole and not found.lost:
             lead = []
-        body.append(pack_bits(np.concatenate((*lead, _bits(run), np.tile(grey, missing)))))
+        body.append(pack_bits(np.concatenate((*lead, run.own_bits(), np.tile(grey, missing)))))
     kind = {(2, 2): "4:2:0", (2, 1): "4:2:2", (1, 1): "4:4:4", (1, 2): "4:4:0"}.get(
         found.sampling or (0, 0), "one component"
     )
@@ -357,11 +357,6 @@ def estimate_header(subject: Subject, donor: Subject | None) -> RepairDraft:
         ),
         kept=WORTH * found.share,
     )
-
-
-def _bits(run: Run) -> NDArray[np.uint8]:
-    first, last = int(run.bits[0]), int(run.bits[-1])
-    return np.unpackbits(run.entropy.clean[first // 8 : last // 8 + 1])[first % 8 : first % 8 + last - first]
 
 
 def _levels(model: Structure, run: Run) -> list[int]:

@@ -32,6 +32,8 @@ _SECTOR = 512
 _CLUSTER = 4096
 _MAX_DAMAGES = 16
 _SECTORS_TRIED = 40
+#: Start-of-image markers behind a scan's start that are looked at for another picture.
+_STARTS_TRIED = 16
 #: Rows of MCUs before the damage by which it is told whether a run belongs to the picture, and rows of the run.
 _ROWS_LEARNT = 48
 _LEAST = 4
@@ -180,9 +182,13 @@ def _estimates(canvas: Canvas, pieces: list[_Piece]) -> list[int]:
 def _picture_end(subject: Subject, structure: Structure) -> int:
     """The end-of-image marker that closes the picture: one met inside the damage does not, if no picture follows it."""
     start = structure.scans[0].entropy.start
-    following = subject.source.find(b"\xff\xd8\xff", start)
-    while following >= 0 and not usable(walk(subject.source, following)):
-        following = subject.source.find(b"\xff\xd8\xff", following + 1)
+    following = -1
+    for _ in range(_STARTS_TRIED):
+        following = subject.source.find(b"\xff\xd8\xff", max(start, following + 1))
+        if following < 0 or usable(walk(subject.source, following)):
+            break
+    else:
+        following = -1
     if following >= 0 and (structure.eoi is None or following < structure.eoi):
         # Another picture begins where this one should go on.
         return following
@@ -406,7 +412,7 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
         raise RepairImpossible("Behind the damage nothing decodes that could be put back.")
     reader = mosaic.reader
     head, _ = reader.read(scan.entropy, first_bit(picture), mosaic.before)
-    parts = [_bits_of(head)]
+    parts = [head.own_bits()]
     levels = _last_levels(reader, head, np.zeros(len(reader.shape), np.int64))
     reached = head.count
     steps = [f"Kept the {head.count:,} blocks of the picture before the damage."]
@@ -417,7 +423,7 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
         changes = (own + placed.offsets - levels).tolist()
         parts.append(np.tile(neutral_mcu(structure, scan), lost - 1))
         parts.append(neutral_mcu(structure, scan, changes))
-        parts.append(_bits_of(placed.run))
+        parts.append(placed.run.own_bits())
         levels = _last_levels(reader, placed.run, placed.offsets)
         reached = placed.end
         begin = int(raw_offsets(placed.run.entropy, np.array([int(placed.run.bits[0]) >> 3]))[0])
@@ -434,12 +440,6 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
         b"\xff\xd9",
     )
     return RepairDraft(pieces, tuple(steps), kept=mosaic.kept)
-
-
-def _bits_of(run: Run) -> NDArray[np.uint8]:
-    first, last = int(run.bits[0]), int(run.bits[-1])
-    window = np.unpackbits(run.entropy.clean[first >> 3 : (last >> 3) + 1])
-    return window[first & 7 : (first & 7) + last - first]
 
 
 def _first_steps(reader: RunReader, run: Run) -> NDArray[np.int64]:

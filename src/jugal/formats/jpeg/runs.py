@@ -45,6 +45,12 @@ class Run:
     def only_first(self, keep: int) -> Run:
         return Run(self.entropy, self.dc[:keep], self.bits[: keep + 1], self.failed)
 
+    def own_bits(self) -> NDArray[np.uint8]:
+        """Its bits as they stand in the data, one an entry."""
+        first, last = int(self.bits[0]), int(self.bits[-1])
+        window = np.unpackbits(self.entropy.clean[first >> 3 : (last >> 3) + 1])
+        return window[first & 7 : (first & 7) + last - first]
+
     @property
     def ends_with_data(self) -> bool:
         """Nothing but the padding of the last byte is left behind the last MCU."""

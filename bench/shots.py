@@ -116,6 +116,11 @@ def main() -> None:
             shoot(window, into / f"{name}.png")
             if name == "bench-damage":
                 window.bench.stage.toggle_wipe()
+        window.take_to_bench(number("DIVE0005.MP4"))
+        methods = [plan.method for plan in window.bench._examination.repairs]  # type: ignore[union-attr]
+        window.bench.plans.setCurrentRow(methods.index("estimate-index"))
+        settle(application, 3.0)
+        shoot(window, into / "bench-rate.png")
         window.triage.table.clearSelection()
         window.handover.target.setText(f"{folder}/delivery")
         window.go("handover")

@@ -28,6 +28,8 @@ _SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 #: What a picture in its place counts whose brightness and tint are an estimate.
 _LEVELS_ESTIMATED = 50.0
 _LEAST_UNITS = 2
+#: Bits behind the last MCU that may be padding; more is picture data that the donor's size has no room for.
+_PADDING = 24
 
 
 def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -50,8 +52,8 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
         # Zeros may decode without an error, but what they decode to is nothing of the picture.
         if start >= subject.size or any(f.span.start <= start < f.span.end for f in subject.blocks.fills):
             continue
-        done = _decoded(subject, model, start)
-        if done == total:
+        done, left = _decoded(subject, model, start)
+        if done == total and left < _PADDING:
             return _kept_from(header, subject, start)
         if done > best:
             best, at = done, start
@@ -62,7 +64,7 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
             return _intervals_behind(subject, model, header, guess)
         run = _late_run(subject, model, guess, total)
         # What begins at the header's end and goes on as far is the whole; by chance it may decode from there as well.
-        if run is not None and (late or (run.ends_with_data and run.count > best)):
+        if run is not None and (late or (run.ends_with_data and run.count > best) or run.count > total):
             return _late_start(donor, model, header, run, total)
     if best < _LEAST_UNITS:
         raise RepairImpossible("With this donor's tables the data does not decode.")
@@ -90,11 +92,13 @@ def _lent_header(donor: Subject, model: Structure) -> bytes:
     return b"".join(parts)
 
 
-def _decoded(subject: Subject, model: Structure, start: int) -> int:
-    """MCUs that decode without an error from byte ``start`` with the donor's tables."""
+def _decoded(subject: Subject, model: Structure, start: int) -> tuple[int, int]:
+    """MCUs that decode without an error from byte ``start`` with the donor's tables, and the bits that are left behind them."""
     assert model.frame is not None
     scan = with_entropy(model.scans[0], read_entropy(subject.source, start))
-    return int(decode(model.frame, [scan], model.quant, careful=True).scans[0].done.sum())
+    decoded = decode(model.frame, [scan], model.quant, careful=True).scans[0]
+    last = int(decoded.segments.start[-1]) * 8 + int(decoded.used[-1])
+    return int(decoded.done.sum()), scan.entropy.length * 8 - last
 
 
 def _late_run(subject: Subject, model: Structure, start: int, total: int) -> Run | None:

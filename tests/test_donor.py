@@ -1,0 +1,151 @@
+"""A header lent by a healthy picture: what is left stands where it was, and nothing of the donor's own taking goes along."""
+
+from __future__ import annotations
+
+import io
+from functools import cache
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+
+from conftest import examine
+from jugal.binary.source import Source
+from jugal.engine.examine import examine_file
+from jugal.engine.repair import repair_file
+from jugal.formats.base import RepairImpossible, Subject
+from jugal.formats.jpeg.donor import donor_header
+from jugal.formats.jpeg.parse import walk
+from jugal.formats.jpeg.select import given_up
+from jugal.model.result import RepairOutcome, Verdict
+from jugal.samples import encode
+from jugal.samples.harm import harm
+from jugal.samples.scenes import riverbed
+
+SIZE = 800, 608
+
+
+@cache
+def photo(seed: int, **options: object) -> bytes:
+    return encode.jpeg(
+        riverbed(*SIZE, seed),
+        quality=88,
+        exif=encode.exif_of("Lurga M2", f"2026:05:{seed:02} 07:31:00", *SIZE),
+        **options,
+    )  # type: ignore[arg-type]
+
+
+def pixels(data: bytes) -> np.ndarray:
+    with Image.open(io.BytesIO(data)) as picture:
+        return np.asarray(picture.convert("L"), np.float64)
+
+
+def lent(sick: bytes, lender: bytes, folder: Path) -> RepairOutcome:
+    path, donor = folder / "sick.jpg", folder / "lender.jpg"
+    path.write_bytes(sick)
+    donor.write_bytes(lender)
+    return repair_file(examine_file(path), folder / "out", [examine_file(donor)], "donor-header")
+
+
+def in_place(original: np.ndarray, repaired: np.ndarray, first: int) -> float:
+    """Share of the rows from ``first`` on that go with the original's, at whatever level."""
+    rows = range(first, original.shape[0] - 8, 7)
+    return float(np.mean([np.corrcoef(original[y], repaired[y])[0, 1] > 0.97 for y in rows]))
+
+
+OPTIONS = [{"subsampling": 2}, {"subsampling": 0}, {"subsampling": 1}]
+
+
+@pytest.mark.parametrize("options", OPTIONS, ids=str)
+def test_a_header_that_is_gone_comes_back_pixel_for_pixel(options: dict[str, object], tmp_path: Path) -> None:
+    whole = photo(3, **options)
+    outcome = lent(harm(whole, "jpeg", "no-header", 1).data, photo(4, **options), tmp_path)
+    assert outcome.output is not None, outcome.error
+    assert np.array_equal(pixels(Path(outcome.output).read_bytes()), pixels(whole))
+    assert outcome.score_after == 100.0
+
+
+@pytest.mark.parametrize("options", OPTIONS, ids=str)
+@pytest.mark.parametrize("lost", [4096, 20_000])
+def test_a_lost_start_is_placed_by_the_pictures_end(options: dict[str, object], lost: int, tmp_path: Path) -> None:
+    """The first clusters are not in the file at all, so nothing tells how much of the picture they held but its end."""
+    whole = photo(5, **options)
+    outcome = lent(whole[lost:], photo(6, **options), tmp_path)
+    assert outcome.output is not None, outcome.error
+    repaired = pixels(Path(outcome.output).read_bytes())
+    first = int(SIZE[1] * lost / len(whole)) + 48
+    assert in_place(pixels(whole), repaired, first) > 0.95
+    assert outcome.score_after is not None and outcome.score_after <= 50, "its levels are an estimate"
+
+
+@pytest.mark.parametrize("marks", [{"restart_marker_rows": 1}, {"restart_marker_blocks": 13}], ids=str)
+def test_intervals_behind_a_lost_start_keep_their_levels(marks: dict[str, int], tmp_path: Path) -> None:
+    """Restart markers make levels absolute and number what is left: it comes back as it was."""
+    whole = photo(7, **marks)
+    lost = 12_288
+    outcome = lent(whole[lost:], photo(8, **marks), tmp_path)
+    assert outcome.output is not None, outcome.error
+    original, repaired = pixels(whole), pixels(Path(outcome.output).read_bytes())
+    first = int(SIZE[1] * lost / len(whole)) + 64
+    assert np.array_equal(repaired[first:], original[first:])
+    same = 100 * float((repaired == original).all(axis=1).mean())
+    assert outcome.score_after is not None and abs(outcome.score_after - same) < 6
+
+
+def test_nothing_of_the_donors_taking_goes_along(tmp_path: Path) -> None:
+    outcome = lent(harm(photo(9), "jpeg", "no-header", 2).data, photo(10), tmp_path)
+    assert outcome.output is not None
+    after = examine_file(outcome.output)
+    assert after.verdict is Verdict.INTACT
+    assert "date_taken" not in after.media and "camera" not in after.media
+    assert b"2026:05" not in Path(outcome.output).read_bytes()
+
+
+@pytest.mark.parametrize("what", ["none", "progressive", "not a picture"])
+def test_a_donor_that_cannot_lend_is_refused_in_a_sentence(what: str) -> None:
+    sick = Subject(Source.from_bytes(harm(photo(3), "jpeg", "no-header", 1).data))
+    lender = {
+        "none": None,
+        "progressive": Subject(Source.from_bytes(encode.jpeg(riverbed(*SIZE, 2), progressive=True))),
+        "not a picture": Subject(Source.from_bytes(b"made up" * 500)),
+    }[what]
+    with pytest.raises(RepairImpossible, match=r"\.$"):
+        donor_header(sick, lender)
+
+
+def test_a_donor_of_a_smaller_picture_has_no_room_for_what_is_left() -> None:
+    small = encode.jpeg(riverbed(320, 240, 4), quality=88)
+    with pytest.raises(RepairImpossible, match=r"room|decode"):
+        donor_header(Subject(Source.from_bytes(photo(3)[8192:])), Subject(Source.from_bytes(small)))
+
+
+# --- tables that cannot be
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_an_impossible_table_keeps_decoders_out_and_the_typical_one_lets_them_in(seed: int, tmp_path: Path) -> None:
+    whole = photo(11)
+    sick = harm(whole, "jpeg", "tables-damaged", seed).data
+    structure = walk(Source.from_bytes(sick), 0)
+    if not structure.bad_segments:
+        pytest.skip("what was written happens to be a table")
+    assert given_up(structure) and not given_up(walk(Source.from_bytes(whole), 0))
+    with pytest.raises(OSError):
+        pixels(sick)
+    found = examine(sick)
+    assert found.score is not None and found.score < 5
+    path = tmp_path / "sick.jpg"
+    path.write_bytes(sick)
+    outcome = repair_file(examine_file(path), tmp_path / "out")
+    assert outcome.method == "standard-tables" and outcome.output is not None, outcome.error
+    assert np.array_equal(pixels(Path(outcome.output).read_bytes()), pixels(whole))
+
+
+def test_a_bad_application_segment_keeps_nobody_out() -> None:
+    whole = photo(12)
+    at = whole.find(b"Exif\0\0")
+    sick = whole[: at + 6] + bytes(8) + whole[at + 14 :]
+    assert not given_up(walk(Source.from_bytes(sick), 0))
+    found = examine(sick)
+    assert np.array_equal(pixels(sick), pixels(whole)) and found.score == 100.0

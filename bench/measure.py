@@ -11,17 +11,20 @@ import numpy as np
 import pypdfium2
 from PIL import Image, ImageFile
 
-ImageFile.LOAD_TRUNCATED_IMAGES = True
 Image.MAX_IMAGE_PIXELS = None
 _TOLERANCE = 12
 
 
 def _picture(data: bytes) -> np.ndarray | None:
+    """What a forgiving viewer shows; None where it shows nothing. Pillow's switch is put back: it is the whole process's."""
+    strict, ImageFile.LOAD_TRUNCATED_IMAGES = ImageFile.LOAD_TRUNCATED_IMAGES, True
     try:
         with Image.open(io.BytesIO(data)) as picture:
             return np.asarray(picture.convert("RGB"), np.int16)
     except Exception:
         return None
+    finally:
+        ImageFile.LOAD_TRUNCATED_IMAGES = strict
 
 
 def _picture_share(original: bytes, damaged: bytes) -> float | None:

@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 import shiboken6
+from PIL import ImageFile
 from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThread, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
@@ -105,6 +106,12 @@ def card(tmp_path: Path) -> Path:
     (place / "notes.docx").write_bytes(healthy("docx"))
     (place / "zeros.bin").write_bytes(bytes(4096))
     return place
+
+
+@pytest.fixture(autouse=True)
+def strict_pillow(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What one test lets Pillow forgive, the next one on the same worker must not find forgiven."""
+    monkeypatch.setattr(ImageFile, "LOAD_TRUNCATED_IMAGES", False)
 
 
 @pytest.fixture(autouse=True)

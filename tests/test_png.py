@@ -47,8 +47,6 @@ def pixels(data: bytes, lenient: bool = False) -> np.ndarray | None:
             return np.asarray(picture.convert("RGBA"))
     except Exception:
         return None
-    finally:
-        ImageFile.LOAD_TRUNCATED_IMAGES = False
 
 
 # --- healthy

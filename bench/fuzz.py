@@ -7,14 +7,17 @@ import sys
 import tempfile
 import time
 from collections import Counter
+from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from pathlib import Path
 
 import numpy as np
 
-from bench.healthy import HEALTHY
+from bench.healthy import DEEP, HEALTHY
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file, examine_source
 from jugal.engine.repair import repair_file
+
+_BATCH = 100
 
 
 def mutate(data: bytes, rng: np.random.Generator) -> bytes:
@@ -38,55 +41,87 @@ def mutate(data: bytes, rng: np.random.Generator) -> bytes:
     return bytes(out)
 
 
-def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--inputs", type=int, default=100_000)
-    parser.add_argument("--seconds", type=float, default=3600)
-    parser.add_argument("--repairs", type=int, default=20, help="of this many inputs one is repaired too")
-    parser.add_argument("--only", help="formats or variants whose name holds this")
-    arguments = parser.parse_args()
-    files = [
+def files_of(only: str | None) -> list[tuple[str, str, bytes, bytes]]:
+    """Format, variant, a healthy file and a sibling of it, for all whose name holds ``only``."""
+    makers = {**HEALTHY, "jpeg": HEALTHY["jpeg"] | DEEP}
+    return [
         (kind, variant, make(7), make(8))
-        for kind, makers in HEALTHY.items()
-        for variant, make in makers.items()
-        if not arguments.only or arguments.only in f"{kind}/{variant}"
+        for kind, variants in makers.items()
+        for variant, make in variants.items()
+        if not only or only in f"{kind}/{variant}"
     ]
+
+
+_files: list[tuple[str, str, bytes, bytes]] = []
+
+
+def _begin(files: list[tuple[str, str, bytes, bytes]]) -> None:
+    _files.extend(files)
+
+
+def batch(seeds: range, repairs: int) -> tuple[Counter[str], list[str], tuple[float, str]]:
+    """What became of the inputs with these seeds, what failed, and which took longest."""
     counts: Counter[str] = Counter()
-    began = time.monotonic()
-    failures = 0
+    failed: list[str] = []
     slowest = (0.0, "")
     with tempfile.TemporaryDirectory(prefix="jugal-fuzz-") as name:
         folder = Path(name)
-        for seed in range(arguments.inputs):
-            if time.monotonic() - began > arguments.seconds:
-                break
-            rng = np.random.default_rng(seed)
-            kind, variant, data, sibling = files[seed % len(files)]
-            sick = mutate(data, rng)
+        for seed in seeds:
+            kind, variant, data, sibling = _files[seed % len(_files)]
+            label = f"seed {seed} of {kind}/{variant}"
+            sick = mutate(data, np.random.default_rng(seed))
             started = time.monotonic()
-            found = examine_source(Source.from_bytes(sick, f"seed {seed} of {kind}/{variant}"))
-            taken = time.monotonic() - started
-            slowest = max(slowest, (taken, f"seed {seed} of {kind}/{variant}"))
+            found = examine_source(Source.from_bytes(sick, label))
+            slowest = max(slowest, (time.monotonic() - started, label))
             counts[found.verdict.value] += 1
             if any(f.code.value == "file.examiner" for f in found.findings):
-                failures += 1
-                print(f"seed {seed} of {kind}/{variant}: the examiner failed", flush=True)
-            if seed % arguments.repairs == 0 and found.worth_repairing:
-                path = folder / f"{seed}.{kind}"
+                failed.append(f"{label}: the examiner failed")
+            if seed % repairs == 0 and found.worth_repairing:
+                path, lender = folder / f"{seed}.{kind}", folder / f"sibling.{kind}"
                 path.write_bytes(sick)
-                lender = folder / f"sibling.{kind}"
                 lender.write_bytes(sibling)
                 try:
-                    counts[
-                        f"repair {repair_file(examine_file(path), folder / 'out', [examine_file(lender)]).status.value}"
-                    ] += 1
+                    outcome = repair_file(examine_file(path), folder / "out", [examine_file(lender)])
+                    counts[f"repair {outcome.status.value}"] += 1
                 except Exception as error:
-                    failures += 1
-                    print(f"seed {seed} of {kind}/{variant}: the repair failed: {error!r}", flush=True)
+                    failed.append(f"{label}: the repair failed: {error!r}")
                 path.unlink()
-    print(
-        f"{sum(v for k, v in counts.items() if not k.startswith('repair ')):,} inputs, {failures} failures, slowest {slowest[0]:.1f} s ({slowest[1]}); {dict(counts)}"
-    )
+    return counts, failed, slowest
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--inputs", type=int, default=100_000)
+    parser.add_argument("--first", type=int, default=0, help="the seed to begin with")
+    parser.add_argument("--seconds", type=float, default=3600, help="no batch is begun after these")
+    parser.add_argument("--repairs", type=int, default=20, help="of this many inputs one is repaired too")
+    parser.add_argument("--only", help="formats or variants whose name holds this")
+    parser.add_argument("--workers", type=int, default=2)
+    arguments = parser.parse_args()
+    counts: Counter[str] = Counter()
+    failures = 0
+    slowest = (0.0, "")
+    until = time.monotonic() + arguments.seconds
+    starts = iter(range(arguments.first, arguments.first + arguments.inputs, _BATCH))
+    last = arguments.first + arguments.inputs
+    with ProcessPoolExecutor(arguments.workers, initializer=_begin, initargs=(files_of(arguments.only),)) as pool:
+        waiting: set[Future[tuple[Counter[str], list[str], tuple[float, str]]]] = set()
+        while True:
+            while len(waiting) < 2 * arguments.workers and time.monotonic() < until:
+                first = next(starts, None)
+                if first is None:
+                    break
+                waiting.add(pool.submit(batch, range(first, min(last, first + _BATCH)), arguments.repairs))
+            if not waiting:
+                break
+            done, waiting = wait(waiting, return_when=FIRST_COMPLETED)
+            for future in done:
+                some, failed, slow = future.result()
+                counts, slowest, failures = counts + some, max(slowest, slow), failures + len(failed)
+                for line in failed:
+                    print(line, flush=True)
+    inputs = sum(number for name, number in counts.items() if not name.startswith("repair "))
+    print(f"{inputs:,} inputs, {failures} failures, slowest {slowest[0]:.1f} s ({slowest[1]}); {dict(counts)}")
     sys.exit(1 if failures else 0)
 
 

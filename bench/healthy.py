@@ -145,6 +145,23 @@ DOCUMENTS: dict[str, dict[str, Maker]] = {
     "odt": {"permits": lambda seed: encode.odt(seed=seed, paragraphs=900)},
     "zip": {"store": lambda seed: encode.archive(seed=seed)},
 }
+
+
+def _deep(seed: int, bits: int, **options: object) -> bytes:
+    import imagecodecs
+    import numpy as np
+
+    wide = np.asarray(_photo(seed, 480, 360), np.uint16)
+    samples = wide.astype(np.uint8) if bits == 8 else (wide << (bits - 8)) | (wide >> (16 - bits))
+    return bytes(imagecodecs.jpeg8_encode(samples, bitspersample=bits, **options))
+
+
+#: Pictures that Pillow does not decode: for the fuzz, not for the truth bench.
+DEEP: dict[str, Maker] = {
+    "twelve-bit": partial(_deep, bits=12, level=90),
+    "lossless": partial(_deep, bits=8, lossless=True, predictor=4),
+    "lossless-sixteen-bit": partial(_deep, bits=16, lossless=True, predictor=1),
+}
 HEALTHY: dict[str, dict[str, Maker]] = {
     "jpeg": JPEG,
     "png": PNG,

@@ -47,7 +47,7 @@ def test_dc_picture_is_the_eighth_size_picture(name: str) -> None:
     assert structure.frame is not None
     picture = decode(structure.frame, structure.scans, structure.quant)
     assert all(s.complete for s in picture.scans)
-    ours = dc_rgb(picture, structure, None).astype(np.int16)
+    ours = dc_rgb(picture, structure, True).astype(np.int16)
     whole = pixels(data)
     step = round(whole.shape[1] / 8 / ours.shape[1])
     rows, cols = whole.shape[0] // 8 * 8, whole.shape[1] // 8 * 8

@@ -7,7 +7,22 @@ import time
 
 import numpy as np
 
-from jugal.kernels import aac, alac, blockstats, cabac, cavlc, edges, flac, jpeg, mp3, nal, png, stairs, stuffing
+from jugal.kernels import (
+    aac,
+    alac,
+    blockstats,
+    cabac,
+    cavlc,
+    edges,
+    flac,
+    jpeg,
+    lossless,
+    mp3,
+    nal,
+    png,
+    stairs,
+    stuffing,
+)
 
 
 def warm() -> None:
@@ -90,6 +105,10 @@ def warm() -> None:
         i64(2),
         np.zeros((0, 1, 64), np.int16),
     )
+    lossless.decode_lossless(
+        clean, zero, one, zero, one, 1, one, one, zero, fast, full, 1, 8,
+        one, zero, np.zeros(4, np.int32), i64(1), i64(1), i64(1), i64(4), i64(4), i64(4),
+    )  # fmt: skip
     stairs.stairs(np.zeros(64), 8, 0, 2, np.zeros(64), np.zeros(64), np.zeros(64))
     stairs.stair_heights(np.zeros(64), 8, 0, 2, 0.5, np.zeros(64))
     rows = np.zeros((1, 8), np.float32)

@@ -13,13 +13,14 @@ from jugal.formats.jpeg.decode import Picture, decode
 from jugal.formats.jpeg.estimate import WORTH, estimate
 from jugal.formats.jpeg.further import content_end
 from jugal.formats.jpeg.intervals import find_intervals
+from jugal.formats.jpeg.lossless import decode_lines, followed
 from jugal.formats.jpeg.metadata import examine_metadata
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.resync import find_mosaic
 from jugal.formats.jpeg.scans import find_cuts, stops_decoders
 from jugal.formats.jpeg.select import Selection, decodable, given_up, select, standard_scans, usable
-from jugal.formats.jpeg.thumbnail import adobe_transform, dc_rgb, thumbnail_of
+from jugal.formats.jpeg.thumbnail import dc_rgb, is_luminance_first, thumbnail_of
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Severity
@@ -52,7 +53,8 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     frame = structure.frame
     assert frame is not None
     report.media.update(width=frame.width, height=frame.height, coding=spec.SOF_NAMES[frame.marker])
-    if frame.marker not in (0xC0, 0xC1, 0xC2):
+    lossless = followed(frame, structure.scans)
+    if frame.marker not in (*spec.SEQUENTIAL, spec.PROGRESSIVE) and not lossless:
         _walked_only(subject, report, selection)
         return
     if frame.mcus_x * frame.mcus_y * 64 * len(frame.components) > subject.limits.pixels * 3:
@@ -65,7 +67,7 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
         return
     missing = structure.missing_tables()
     scans = standard_scans(structure) if missing else structure.scans
-    picture = decode(frame, scans, structure.quant)
+    picture = decode_lines(frame, scans) if lossless else decode(frame, scans, structure.quant)
     verdicts = judge(subject, structure, picture)
     _late_scans(structure, picture, verdicts, subject)
     mask = spoiled_mask(picture, verdicts.damages)
@@ -75,7 +77,7 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     _strip(report, structure, verdicts)
     _regions(report, mask, frame.height)
     _anchors(report, picture)
-    rgb = dc_rgb(picture, structure, adobe_transform(subject, structure))
+    rgb = dc_rgb(picture, structure, is_luminance_first(subject, structure))
     report.thumbnail = thumbnail_of(rgb)
     if structure.missing_quant():
         shown = min(shown, 50.0)
@@ -483,7 +485,9 @@ def _plans(subject: Subject, report: Report, selection: Selection, shown: float,
                 and structure.frame.marker in spec.SEQUENTIAL
             ):
                 report.plan("pad", "Fill the lost part with neutral grey to the full size and end the file.", shown)
-            else:
+            elif not (
+                structure.frame and structure.frame.marker == spec.LOSSLESS and report.has(FindingCode.JPEG_SHORT)
+            ):
                 report.plan("close", "End the file with the marker that is missing.", shown)
         elif report.has(FindingCode.TAIL):
             report.plan("trim", "Cut the bytes after the picture away.", shown)

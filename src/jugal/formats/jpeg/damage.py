@@ -125,8 +125,12 @@ def _bad_fills(subject: Subject, structure: Structure, decoded: Decoded, span: B
 
 
 def _blocks_of(structure: Structure) -> int:
-    """Blocks of an MCU."""
-    return sum(c.h * c.v for c in structure.frame.components) if structure.frame else 1
+    """Blocks of a unit; of a lossless picture's line half its samples, since each takes a bit or two."""
+    frame = structure.frame
+    if frame is None:
+        return 1
+    blocks = sum(c.h * c.v for c in frame.components)
+    return blocks * -(-frame.width // frame.h_max) // 2 if frame.marker == spec.LOSSLESS else blocks
 
 
 def _codes_flat(decoded: Decoded, span: ByteSpan, blocks: int) -> bool:
@@ -198,6 +202,7 @@ def _judge_scan(
 ) -> None:
     segments = decoded.segments
     scan = decoded.scan
+    lossless = picture.frame.marker == spec.LOSSLESS
     starts = segments.start.tolist()
     if not marks and not segments.lost and _all_sound(decoded):
         return
@@ -215,7 +220,7 @@ def _judge_scan(
         if not errors and not surplus and not short and not seg_marks:
             continue
         noticed_unit = errors[0].mcu if errors else first + min(done, count - 1)
-        noticed_byte = errors[0].at if errors else _unit_byte(decoded, s, done, bounds[s + 1])
+        noticed_byte = errors[0].at if errors else _unit_byte(decoded, s, done, bounds[s + 1], lossless)
         if seg_marks and (not errors or seg_marks[0][0].start <= noticed_byte + 64):
             mark, hole = seg_marks[0]
             unit = _unit_at(decoded, mark.start, first, last)
@@ -259,7 +264,7 @@ def _judge_scan(
                 damage.noticed_only = False
             elif not errors and code is FindingCode.JPEG_SURPLUS:
                 damage.noticed_only = True
-        if done == count and not surplus and left >= 0:
+        if done == count and not surplus and left >= 0 and not lossless:
             _limit_spread(damage, planes, errors[-1].mcu if errors else damage.first)
         result.damages.append(damage)
     _lost_intervals(result, structure, number, decoded, bounds)
@@ -319,9 +324,10 @@ def _unit_bytes(decoded: Decoded) -> NDArray[np.int64]:
     return raw_offsets(decoded.scan.entropy, np.minimum(clean >> 3, decoded.scan.entropy.length))
 
 
-def _unit_byte(decoded: Decoded, s: int, done: int, end: int) -> int:
+def _unit_byte(decoded: Decoded, s: int, done: int, end: int, inside: bool) -> int:
+    """Where the first unit not done of segment ``s`` begins; with ``inside`` where decoding it ended, for a unit is long."""
     unit = int(decoded.segments.mcu[s]) + done
-    if done < int(decoded.segments.count[s]) and decoded.unit_pos[unit] >= 0:
+    if done < int(decoded.segments.count[s]) and decoded.unit_pos[unit] >= 0 and not inside:
         return int(_raw_of(decoded, min(int(decoded.unit_pos[unit]) >> 3, decoded.scan.entropy.length)))
     used = int(decoded.segments.start[s]) + -(-int(decoded.used[s]) // 8)
     return min(end, int(_raw_of(decoded, min(used, decoded.scan.entropy.length))))

@@ -134,10 +134,12 @@ def _grouped(tables: tuple[HuffmanTable, ...]) -> NDArray[np.uint16]:
     return groups
 
 
-def split_segments(scan: Scan, units: int) -> Segments:
-    """Restart segments as an ordinary decoder places them (T.81 E.2.4 and common resynchronisation)."""
+def split_segments(scan: Scan, units: int, interval: int) -> Segments:
+    """Restart segments as an ordinary decoder places them (T.81 E.2.4 and common resynchronisation).
+
+    ``interval`` counts units as ``units`` does; 0 without restarts.
+    """
     entropy = scan.entropy
-    interval = scan.restart_interval
     if not interval:
         end = int(entropy.mark_clean[0]) if entropy.mark_clean.size else entropy.length
         foreign = [int(r) for r in entropy.mark_raw[:1]]
@@ -238,7 +240,7 @@ def _decode_scan(
     careful: bool,
 ) -> Decoded:
     units, units_x = scan_units(frame, scan)
-    segments = split_segments(scan, units)
+    segments = split_segments(scan, units, scan.restart_interval)
     indices = [index for index, _, _ in scan.components]
     tables: list[HuffmanTable] = []
     where: dict[int, int] = {}

@@ -161,5 +161,5 @@ def _intervals_behind(subject: Subject, model: Structure, header: bytes, start: 
     found = intervals.find_intervals(subject, lent)
     if found is None:
         raise RepairImpossible("With this donor's tables no interval between restart markers decodes.")
-    draft = intervals.written(found, lent, header)
+    draft = intervals.written(found, lent, (header,))
     return replace(draft, steps=("Wrote the donor's header.", *draft.steps))

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
+from jugal.binary.output import Piece
 from jugal.formats.base import RepairImpossible
+from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.parse import Entropy, HuffmanTable, Scan, Structure
+from jugal.model.span import ByteSpan
 
 
 def with_entropy(scan: Scan, entropy: Entropy) -> Scan:
@@ -13,6 +18,32 @@ def with_entropy(scan: Scan, entropy: Entropy) -> Scan:
     return Scan(
         scan.segment, scan.components, scan.ss, scan.se, scan.ah, scan.al, scan.tables, scan.restart_interval, entropy
     )
+
+
+def with_neutral_codes(structure: Structure) -> tuple[Structure, tuple[Piece, ...]]:
+    """``structure`` of one scan with tables that have codes for blocks without detail, and its header with them.
+
+    Tables made for one picture lack what it had no use for. Codes of 16 bits are added behind the others, which keep
+    theirs (Annex C); the code of all ones stays free, as it must. Where there is no room the tables stay as they are.
+    """
+    scan, frame = structure.scans[0], structure.frame
+    assert frame is not None
+    tables, added = dict(scan.tables), b""
+    sizes = range(frame.precision + 4)
+    wanted = {td: sizes for _, td, _ in scan.components} | {ta | 0x10: range(1) for _, _, ta in scan.components}
+    for key, symbols in wanted.items():
+        table = tables[key]
+        lacking = [symbol for symbol in symbols if symbol not in table.symbols]
+        room = (1 << 16) - 1 - sum(count << (16 - length) for length, count in enumerate(table.counts, 1))
+        if lacking[:1] == [0] and room > 0:
+            new = bytes(lacking[:room])
+            tables[key] = HuffmanTable(table.counts[:15] + bytes([table.counts[15] + len(new)]), table.symbols + new)
+            added += spec.table_segment(key, tables[key].counts, tables[key].symbols)
+    start, at, end = structure.start, scan.segment.start, scan.entropy.start
+    if not added:
+        return structure, (ByteSpan(start, end),)
+    roomy = replace(structure, scans=[replace(scan, tables=tables)])
+    return roomy, (ByteSpan(start, at), added, ByteSpan(at, end))
 
 
 def neutral_mcu(structure: Structure, scan: Scan, changes: list[int] | None = None) -> np.ndarray:

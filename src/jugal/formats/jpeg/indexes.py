@@ -9,7 +9,7 @@ from jugal.formats.jpeg.further import read_index
 from jugal.formats.jpeg.metadata import EXIF_HEAD, exif_segment
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.select import decodable, select
-from jugal.formats.jpeg.thumbnail import adobe_transform, dc_rgb
+from jugal.formats.jpeg.thumbnail import dc_rgb, is_luminance_first
 from jugal.formats.jpeg.writer import picture_bytes
 from jugal.formats.tiff.mend import mended
 from jugal.model.span import ByteSpan
@@ -48,7 +48,7 @@ def _thumbnail(subject: Subject, structure: Structure) -> bytes:
     if structure.frame is None or not decodable(structure):
         return b""
     rgb = dc_rgb(
-        decode(structure.frame, structure.scans, structure.quant), structure, adobe_transform(subject, structure)
+        decode(structure.frame, structure.scans, structure.quant), structure, is_luminance_first(subject, structure)
     )
     step = max(1, -(-max(rgb.shape[:2]) // _SIDE))
     return picture_bytes(rgb[::step, ::step])

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
-from jugal.formats.jpeg.entropy import neutral_mcu
+from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
 from jugal.formats.jpeg.parse import Structure, read_entropy
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan, select
@@ -194,17 +194,17 @@ def restore_intervals(subject: Subject, donor: Subject | None) -> RepairDraft:
     found = find_intervals(subject, structure)
     if found is None:
         raise RepairImpossible("No whole interval between restart markers was found.")
-    return written(found, structure, ByteSpan(structure.start, structure.scans[0].entropy.start))
+    return written(found, *with_neutral_codes(structure))
 
 
-def written(found: Intervals, structure: Structure, header: Piece) -> RepairDraft:
+def written(found: Intervals, structure: Structure, header: tuple[Piece, ...]) -> RepairDraft:
     """The picture behind ``header``: each interval that was found at its number."""
     scan = structure.scans[0]
     grey = neutral_mcu(structure, scan)
     usual = pack_bits(np.tile(grey, found.size))
     last = pack_bits(np.tile(grey, found.reader.total - (found.total - 1) * found.size))
     spans = {chain.number + i: span for chain in found.chains for i, span in enumerate(chain.spans)}
-    pieces: list[Piece] = [header]
+    pieces: list[Piece] = [*header]
     for number in range(found.total):
         if number:
             pieces.append(bytes([0xFF, 0xD0 + (number - 1) % 8]))

@@ -133,14 +133,16 @@ class Structure:
             return missing  # arithmetic coding needs no Huffman tables
         for scan in self.scans:
             for _, td, ta in scan.components:
-                if scan.ss == 0 and scan.ah == 0 and td not in scan.tables:
+                lossless = self.frame is not None and self.frame.marker == spec.LOSSLESS
+                if (lossless or (scan.ss == 0 and scan.ah == 0)) and td not in scan.tables:
                     missing.add(td)
                 if scan.se > 0 and (ta | 0x10) not in scan.tables:
                     missing.add(ta | 0x10)
         return missing
 
     def missing_quant(self) -> set[int]:
-        if self.frame is None:
+        """Quantisation tables that the frame names and no segment defines."""
+        if self.frame is None or self.frame.marker == spec.LOSSLESS:
             return set()
         return {c.tq for c in self.frame.components} - set(self.quant)
 
@@ -219,7 +221,8 @@ def parse_sos(body: bytes, frame: Frame | None) -> tuple[tuple[tuple[int, int, i
             return None
         components.append((index, tables >> 4, tables & 15))
     ss, se, approx = body[-3:]
-    if ss > 63 or se > 63 or se < ss:
+    # Of a lossless scan the first is the predictor and the second has no meaning (Table B.3).
+    if ss > 63 or se > 63 or (se < ss and (frame is None or frame.marker != spec.LOSSLESS)):
         return None
     return tuple(components), ss, se, approx >> 4, approx & 15
 

@@ -11,7 +11,7 @@ from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.donor import donor_header
-from jugal.formats.jpeg.entropy import neutral_mcu
+from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
 from jugal.formats.jpeg.estimate import estimate_header
 from jugal.formats.jpeg.further import content_end
 from jugal.formats.jpeg.indexes import mend_exif, mend_index
@@ -79,8 +79,9 @@ def pad(subject: Subject, donor: Subject | None) -> RepairDraft:
     else:
         used = int(decoded.used[last])
     bits = np.unpackbits(scan.entropy.clean[first_clean : first_clean + used // 8 + 1])[:used]
-    grey = neutral_mcu(structure, scan)
-    parts: list[Piece] = [ByteSpan(structure.start, keep)]
+    roomy, header = with_neutral_codes(structure)
+    grey = neutral_mcu(roomy, roomy.scans[0])
+    parts: list[Piece] = [*header, ByteSpan(scan.entropy.start, keep)]
     unit = reached
     while unit < decoded.units or bits.size:
         stop = decoded.units if not interval else min(decoded.units, (unit // interval + 1) * interval)

@@ -20,13 +20,12 @@ from jugal.formats.jpeg.canvas import Canvas, Placed, first_bit
 from jugal.formats.jpeg.damage import judge
 from jugal.formats.jpeg.decode import Picture, decode, raw_offsets
 from jugal.formats.jpeg.edges import read_edges
-from jugal.formats.jpeg.entropy import neutral_mcu
+from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
 from jugal.formats.jpeg.levels import match_levels
 from jugal.formats.jpeg.parse import Structure, walk
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan, select, usable
 from jugal.kernels.stuffing import pack_bits
-from jugal.model.span import ByteSpan
 
 _SECTOR = 512
 _CLUSTER = 4096
@@ -404,13 +403,14 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
     structure = select(subject.source).structure
     if not applicable(structure):
         raise RepairImpossible("Only sequential pictures of one scan without restart markers need this repair.")
-    frame, scan = structure.frame, structure.scans[0]
-    assert frame is not None
-    picture = decode(frame, structure.scans, structure.quant)
+    assert structure.frame is not None
+    picture = decode(structure.frame, structure.scans, structure.quant)
     mosaic = find_mosaic(subject, structure, picture)
     if mosaic is None:
         raise RepairImpossible("Behind the damage nothing decodes that could be put back.")
     reader = mosaic.reader
+    structure, header = with_neutral_codes(structure)
+    scan = structure.scans[0]
     head, _ = reader.read(scan.entropy, first_bit(picture), mosaic.before)
     parts = [head.own_bits()]
     levels = _last_levels(reader, head, np.zeros(len(reader.shape), np.int64))
@@ -434,11 +434,7 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
         parts.append(np.tile(neutral_mcu(structure, scan), reader.total - reached))
         steps.append(f"Wrote {reader.total - reached:,} neutral blocks to the end of the picture.")
     steps.append("Matched brightness and tint at the seams.")
-    pieces: tuple[Piece, ...] = (
-        ByteSpan(structure.start, scan.entropy.start),
-        pack_bits(np.concatenate(parts)),
-        b"\xff\xd9",
-    )
+    pieces: tuple[Piece, ...] = (*header, pack_bits(np.concatenate(parts)), b"\xff\xd9")
     return RepairDraft(pieces, tuple(steps), kept=mosaic.kept)
 
 

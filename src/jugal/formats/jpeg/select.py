@@ -59,7 +59,7 @@ def select(source: Source) -> Selection:
     if source.read(0, 3) == b"\xff\xd8\xff":
         first = walk(source, 0)
         if (usable(first) and not first.missing_quant()) or (
-            first.frame is not None and first.frame.marker not in (0xC0, 0xC1, 0xC2) and first.scans
+            first.frame is not None and first.frame.marker not in (*spec.SEQUENTIAL, spec.PROGRESSIVE) and first.scans
         ):
             return Selection(first, True)
     candidates: list[Structure] = []

@@ -8,7 +8,8 @@ APP0, APP1, APP2, APP13, APP14 = 0xE0, 0xE1, 0xE2, 0xED, 0xEE
 SOF = frozenset(range(0xC0, 0xD0)) - {DHT, 0xC8, DAC}
 SEQUENTIAL = frozenset({0xC0, 0xC1})
 PROGRESSIVE = 0xC2
-#: Frames that are walked, not decoded: lossless, hierarchical, arithmetic.
+LOSSLESS = 0xC3
+#: What each is called. Hierarchical and arithmetic ones are walked, not decoded.
 SOF_NAMES = {
     0xC0: "baseline", 0xC1: "extended sequential", 0xC2: "progressive", 0xC3: "lossless",
     0xC5: "differential sequential", 0xC6: "differential progressive", 0xC7: "differential lossless",

@@ -16,17 +16,28 @@ from jugal.model.result import Thumbnail
 MAX_SIDE = 256
 
 
-def adobe_transform(subject: Subject, structure: Structure) -> int | None:
-    """The colour transform that an Adobe segment names, None without one."""
+_NAMED_RGB = (ord("R"), ord("G"), ord("B"))
+
+
+def is_luminance_first(subject: Subject, structure: Structure) -> bool:
+    """Whether the first three components are luminance and colour differences, as common decoders tell it.
+
+    By the transform that an Adobe segment names, else by JFIF, else by the components' names; lossless ones are RGB.
+    """
+    frame = structure.frame
+    if frame is None or len(frame.components) < 3:
+        return False
+    jfif = False
     for segment in structure.segments:
-        if segment.marker == spec.APP14:
-            body = subject.source.read(segment.start + 4, 12)
-            if body[:5] == b"Adobe" and len(body) == 12:
-                return body[11]
-    return None
+        body = subject.source.read(segment.start + 4, 12) if segment.marker in (spec.APP0, spec.APP14) else b""
+        if body[:5] == b"Adobe" and len(body) == 12:
+            return body[11] == 2 if len(frame.components) == 4 else body[11] != 0
+        jfif |= body[:5] == b"JFIF\0"
+    named_rgb = tuple(c.ident for c in frame.components) == _NAMED_RGB
+    return len(frame.components) == 3 and (jfif or not (named_rgb or frame.marker == spec.LOSSLESS))
 
 
-def dc_rgb(picture: Picture, structure: Structure, adobe_transform: int | None) -> NDArray[np.uint8]:
+def dc_rgb(picture: Picture, structure: Structure, luminance_first: bool) -> NDArray[np.uint8]:
     """The DC picture as uint8 (rows, columns, 3), one sample for each block of the finest component."""
     frame = picture.frame
     height = frame.mcus_y * frame.v_max
@@ -48,8 +59,7 @@ def dc_rgb(picture: Picture, structure: Structure, adobe_transform: int | None) 
         rgb = np.repeat(planes[0][..., None], 3, axis=2)
     else:
         first = np.stack(planes[:3], axis=2)
-        transformed = adobe_transform != 0 if len(planes) == 3 else adobe_transform == 2
-        rgb = _to_rgb(first) if transformed else first
+        rgb = _to_rgb(first) if luminance_first else first
         if len(planes) == 4:
             # Adobe writes inverted CMYK: 255 is no ink.
             rgb = rgb * (planes[3][..., None] / 255.0)

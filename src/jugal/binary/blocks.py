@@ -14,9 +14,7 @@ from jugal.kernels.blockstats import (
     SECTOR,
     page_entropy,
     page_glance,
-    repeating_sectors,
-    stuffed_pages,
-    text_pages,
+    survey_pages,
     uniform_sectors,
 )
 from jugal.model.span import ByteSpan
@@ -66,18 +64,22 @@ class Blocks:
         return out
 
     @cached_property
+    def _survey(self) -> tuple[NDArray[np.bool_], NDArray[np.bool_], NDArray[np.int16]]:
+        """Per page whether it is text and whether stuffed, per whole sector its period; in one pass over the file."""
+        text, stuffed = np.zeros(self._page_count, np.bool_), np.zeros(self._page_count, np.bool_)
+        periods = np.zeros(self._source.size // SECTOR, np.int16)
+        survey_pages(self._source.array, _TEXT_SHARE, _STUFFED_LEAST, _LONGEST_TEXT, text, stuffed, periods)
+        return text, stuffed, periods
+
+    @property
     def text(self) -> NDArray[np.bool_]:
         """Per page: more than four fifths of it are printable ASCII."""
-        out = np.zeros(self._page_count, np.bool_)
-        text_pages(self._source.array, _TEXT_SHARE, out)
-        return out
+        return self._survey[0]
 
-    @cached_property
+    @property
     def stuffed(self) -> NDArray[np.bool_]:
         """Per page: several bytes 0xFF, each followed by 0x00 or a restart marker's second byte, as in JPEG data only."""
-        out = np.zeros(self._page_count, np.bool_)
-        stuffed_pages(self._source.array, _STUFFED_LEAST, out)
-        return out
+        return self._survey[1]
 
     @property
     def _page_count(self) -> int:
@@ -118,9 +120,7 @@ class Blocks:
     @cached_property
     def patterns(self) -> tuple[ByteSpan, ...]:
         """Runs of at least two sectors in which one short text (2 to 64 bytes) is repeated."""
-        periods = np.zeros(self._source.size // SECTOR, np.int16)
-        repeating_sectors(self._source.array, _LONGEST_TEXT, periods)
-        sectors = np.flatnonzero(periods > 1)
+        sectors = np.flatnonzero(self._survey[2] > 1)
         # A repeated text lowers the entropy of its page far below that of any payload.
         pages, inverse = np.unique(sectors * SECTOR // PAGE, return_inverse=True)
         entropy = self.entropy_of(pages)[inverse]

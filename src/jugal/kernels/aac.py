@@ -14,6 +14,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from jugal.kernels.words import word64
+
 OK = 0
 RESERVED = 1  # a reserved bit or value is used
 BAND = 2  # more bands or sections than the window has
@@ -32,7 +34,8 @@ class Books(NamedTuple):
     """Look-up tables of the twelve code books: entry = bits | signs << 8 | escapes << 12; 0 is no code word.
 
     ``scale`` answers 19 bits with bits | index << 8; ``spectral`` holds book b from ``first[b]``, asked with
-    ``width[b]`` bits; before them stand tables of the words of up to FAST_BITS bits, ``1 << FAST_BITS`` a book.
+    ``width[b]`` bits; before them stand tables of the words of up to FAST_BITS bits, ``1 << FAST_BITS`` a book, that of
+    the scale factors at number 0.
     """
 
     scale: NDArray[np.int32]
@@ -69,6 +72,8 @@ def books() -> Books:
     for index, (bits, code) in enumerate(figures["scale_factor"]):
         scale[code << (19 - bits) : (code + 1) << (19 - bits)] = bits | index << 8
     fast = np.zeros(12 << FAST_BITS, np.int32)
+    few = scale[:: 1 << (19 - FAST_BITS)]
+    fast[: 1 << FAST_BITS] = np.where((few & 255) <= FAST_BITS, few, 0)
     parts: list[NDArray[np.int32]] = [fast]
     first, width = np.zeros(12, np.int64), np.zeros(12, np.int64)
     for number, words in enumerate(figures["spectral"], 1):
@@ -100,6 +105,15 @@ def _peek(data, bit, count, end):  # type: ignore[no-untyped-def]
     for k in range(4):
         word = (word << 8) | (data[at + k] if at + k < end else 0)
     return (word >> (32 - (bit & 7) - count)) & ((1 << count) - 1)
+
+
+@njit(cache=True, nogil=True)
+def _last_word(data, at, end):  # type: ignore[no-untyped-def]
+    """Eight bytes from ``at`` as a big-endian uint64; zeros past ``end``."""
+    word = np.uint64(0)
+    for k in range(at, at + 8):
+        word = (word << np.uint64(8)) | np.uint64(data[k] if k < end else 0)
+    return word
 
 
 @njit(cache=True, nogil=True)
@@ -184,7 +198,11 @@ def _channel(data, bit, end, info, common, main, edges_long, edges_short, scale,
                 noise_first = False
                 bit += 9
                 continue
-            entry = scale[_peek(data, bit, 19, end)]
+            code = _peek(data, bit, 19, end)
+            # Short code words are answered by a table that stays in the cache.
+            entry = spectral[code >> (19 - FAST_BITS)]
+            if entry == 0:
+                entry = scale[code]
             if entry == 0:
                 return bit, 3
             bit += entry & 255
@@ -240,15 +258,22 @@ def _channel(data, bit, end, info, common, main, edges_long, edges_short, scale,
             lines = edges_short[k + 1] - edges_short[k] if short else edges_long[k + 1] - edges_long[k]
             words = lines * info[3 + g] // (4 if kind <= 4 else 2)
             base, bits = first[kind], width[kind]
+            mask = np.uint64((1 << bits) - 1)
+            used, word = 64, np.uint64(0)
             for _w in range(words):
-                code = _peek(data, bit, bits, end)
-                # Short code words are answered by a table that stays in the cache.
+                # Eight bytes are held in a word and used up before the next ones are fetched.
+                if used + bits > 64:
+                    used = bit & 7
+                    word = word64(data, bit >> 3) if (bit >> 3) + 8 <= end else _last_word(data, bit >> 3, end)
+                code = np.int64((word >> np.uint64(64 - used - bits)) & mask)
                 entry = spectral[(kind << FAST_BITS) + (code >> (bits - FAST_BITS))] if bits > FAST_BITS else 0
                 if entry == 0:
                     entry = spectral[base + code]
                 if entry == 0:
                     return bit, 3
-                bit += (entry & 255) + ((entry >> 8) & 15)
+                step = (entry & 255) + ((entry >> 8) & 15)
+                bit += step
+                used = used + step if entry >> 12 == 0 else 64
                 for _e in range(entry >> 12):
                     ones = 0
                     while ones < 9 and _peek(data, bit, 1, end):

@@ -7,10 +7,11 @@ import math
 import numpy as np
 from numba import njit
 
-from jugal.kernels.words import has_ff, word64
+from jugal.kernels.words import has_ff, has_zeros, word64
 
 SECTOR = 512
 PAGE = 4096
+_EACH = np.uint64(0x0101010101010101)
 
 
 @njit(cache=True, nogil=True)
@@ -41,28 +42,89 @@ def _is_strange(value):  # type: ignore[no-untyped-def]
     return ((value < 32) | (value > 126)) & (value != 9) & (value != 10) & (value != 13)
 
 
-@njit(cache=True, nogil=True)
-def text_pages(data, share, out):  # type: ignore[no-untyped-def]
-    """Per 4,096-byte page of uint8 ``data`` whether more than ``share`` (0..1) of it is printable, to bool ``out``.
+@njit(inline="always")
+def _is_text(data, start, end, share):  # type: ignore[no-untyped-def]
+    """Whether more than ``share`` of a page is printable; where half of 64 bytes in two places are not, no more is looked at."""
+    strange = 0
+    if end - start == PAGE:
+        for i in range(32):
+            strange += _is_strange(data[start + 1000 + i])
+        for i in range(32):
+            strange += _is_strange(data[start + 3000 + i])
+        if strange > 32:
+            return False
+    most = (1.0 - share) * (end - start)
+    strange = 0
+    for i in range(start, end):
+        strange += _is_strange(data[i])
+    return strange < most
 
-    Where half of 64 bytes in two places of a page are not, the rest of it is not looked at.
-    """
-    for page in range(out.size):
-        start = page * 4096
-        end = min(start + 4096, data.size)
-        looked = strange = 0
-        for first in (start + 1000, start + 3000):
-            for i in range(min(first, end), min(first + 32, end)):
-                looked += 1
-                strange += _is_strange(data[i])
-        out[page] = False
-        if 2 * strange > looked:
+
+@njit(inline="always")
+def _is_stuffed(data, start, end, least):  # type: ignore[no-untyped-def]
+    """Whether a page holds ``least`` bytes 0xFF or more and each is followed by 0x00 or 0xD0..0xD7."""
+    i, marks = start, 0
+    while i < end:
+        # 0xFF is rare, and in other data the first one settles it.
+        if i + 8 <= end and not has_ff(word64(data, i)):
+            i += 8
             continue
-        most = (1.0 - share) * (end - start)
-        strange = 0
-        for i in range(start, end):
-            strange += _is_strange(data[i])
-        out[page] = strange < most
+        if data[i] == 255:
+            following = data[i + 1] if i + 1 < data.size else 1
+            if following != 0 and not 0xD0 <= following <= 0xD7:
+                return False
+            marks += 1
+        i += 1
+    return marks >= least
+
+
+@njit(inline="always")
+def _may_repeat(data, start, limit):  # type: ignore[no-untyped-def]
+    """Whether the first two bytes of a sector come again within ``limit``, looked for at eight places at once."""
+    one, two = np.uint64(data[start]) * _EACH, np.uint64(data[start + 1]) * _EACH
+    for first in range(start + 1, start + 1 + limit, 8):
+        if has_zeros(word64(data, first) ^ one, word64(data, first + 1) ^ two):
+            return True
+    return False
+
+
+@njit(cache=True, nogil=True)
+def period_of(data, limit):  # type: ignore[no-untyped-def]
+    """Smallest period 1..``limit`` with which uint8 ``data`` repeats throughout; 0 if none."""
+    n = data.size
+    for period in range(1, min(limit, n // 2) + 1):
+        ok = True
+        for i in range(n - period):
+            if data[i] != data[i + period]:
+                ok = False
+                break
+        if ok:
+            return period
+    return 0
+
+
+@njit(cache=True, nogil=True)
+def survey_pages(data, share, least, limit, text, stuffed, periods):  # type: ignore[no-untyped-def]
+    """What can be told of uint8 ``data`` by a few bytes of each 4,096-byte page, in one pass.
+
+    To bool ``text`` whether more than ``share`` (0..1) of a page is printable; to bool ``stuffed`` whether it holds
+    ``least`` bytes 0xFF or more and each is followed by 0x00 or 0xD0..0xD7; to int16 ``periods``, per whole 512-byte
+    sector, the smallest period 1..``limit`` (up to 256) it repeats with, else 0. Periods are looked for in every second
+    sector and, where one has any, in its neighbours: enough to meet all runs of two.
+    """
+    periods[:] = 0
+    for page in range(text.size):
+        start = page * PAGE
+        end = min(start + PAGE, data.size)
+        text[page] = _is_text(data, start, end, share)
+        stuffed[page] = _is_stuffed(data, start, end, least)
+        for sector in range(start // SECTOR + 1, end // SECTOR, 2):
+            if _may_repeat(data, sector * SECTOR, limit):
+                periods[sector] = period_of(data[sector * SECTOR : (sector + 1) * SECTOR], limit)
+                if periods[sector]:
+                    for near in (sector - 1, sector + 1):
+                        if near < periods.size:
+                            periods[near] = period_of(data[near * SECTOR : (near + 1) * SECTOR], limit)
 
 
 @njit(cache=True, nogil=True)
@@ -92,58 +154,6 @@ def page_entropy(data, pages, out):  # type: ignore[no-untyped-def]
             total += logs[hist[0, value] + hist[1, value] + hist[2, value] + hist[3, value]]
         length = end - start
         out[number] = max(0.0, math.log2(length) - total / length)
-
-
-@njit(cache=True, nogil=True)
-def stuffed_pages(data, least, out):  # type: ignore[no-untyped-def]
-    """Per 4,096-byte page of uint8 ``data`` whether it holds ``least`` bytes 0xFF or more and each is followed by 0x00 or
-    0xD0..0xD7, to bool ``out``."""
-    for page in range(out.size):
-        end = min((page + 1) * 4096, data.size)
-        i, marks = page * 4096, 0
-        while i < end:
-            # 0xFF is rare, and in other data the first one settles it.
-            if i + 8 <= end and not has_ff(word64(data, i)):
-                i += 8
-                continue
-            if data[i] == 255:
-                following = data[i + 1] if i + 1 < data.size else 1
-                if following != 0 and not 0xD0 <= following <= 0xD7:
-                    marks = -1
-                    break
-                marks += 1
-            i += 1
-        out[page] = marks >= least
-
-
-@njit(cache=True, nogil=True)
-def period_of(data, limit):  # type: ignore[no-untyped-def]
-    """Smallest period 1..``limit`` with which uint8 ``data`` repeats throughout; 0 if none."""
-    n = data.size
-    for period in range(1, min(limit, n // 2) + 1):
-        ok = True
-        for i in range(n - period):
-            if data[i] != data[i + period]:
-                ok = False
-                break
-        if ok:
-            return period
-    return 0
-
-
-@njit(cache=True, nogil=True)
-def repeating_sectors(data, limit, out):  # type: ignore[no-untyped-def]
-    """Per whole 512-byte sector of uint8 ``data``: the smallest period 1..``limit`` it repeats with, else 0 (int16)."""
-    for sector in range(out.size):
-        part = data[sector * 512 : (sector + 1) * 512]
-        out[sector] = 0
-        if part.size < 512:
-            continue
-        # The first two bytes come again after each period: most sectors are done with here.
-        for period in range(1, limit + 1):
-            if part[period] == part[0] and part[period + 1] == part[1]:
-                out[sector] = period_of(part, limit)
-                break
 
 
 @njit(cache=True, nogil=True)

@@ -2,7 +2,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 STAMP := .venv/.ready
 
-.PHONY: setup demo test check format bench bench-window truth photos fuzz shots clean
+.PHONY: setup demo test check format bench bench-window bench-large truth photos fuzz shots clean
 
 setup: $(STAMP)
 
@@ -35,6 +35,9 @@ bench: setup
 
 bench-window: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python -m bench.window
+
+bench-large: setup
+	$(BIN)/python -m bench.large
 
 truth: setup
 	$(BIN)/python -m bench.truth

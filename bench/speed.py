@@ -73,34 +73,32 @@ def _photos(folder: Path, progressive: bool) -> list[str]:
     return paths
 
 
+def repeated(short: bytes, repeats: int, path: Path) -> None:
+    """A long clip: a short one's packets repeated by remuxing, as long recordings have them."""
+    with av.open(str(path), "w") as out, av.open(io.BytesIO(short)) as source:
+        streams = {s.index: out.add_stream_from_template(s) for s in source.streams}
+        packets = [p for p in source.demux() if p.dts is not None]
+        length = {
+            s.index: max(p.dts + p.duration for p in packets if p.stream.index == s.index)
+            - min(p.dts for p in packets if p.stream.index == s.index)
+            for s in source.streams
+        }
+        for repeat in range(repeats):
+            for packet in packets:
+                copy = av.Packet(bytes(packet))
+                copy.pts = packet.pts + repeat * length[packet.stream.index]
+                copy.dts = packet.dts + repeat * length[packet.stream.index]
+                copy.time_base, copy.duration, copy.is_keyframe = packet.time_base, packet.duration, packet.is_keyframe
+                copy.stream = streams[packet.stream.index]
+                out.mux(copy)
+
+
 def _clips(folder: Path) -> list[str]:
-    """Large clips: a short one's packets repeated by remuxing, as long recordings have them."""
     short = encode.clip(6.0, (640, 360), seed=3, bit_rate=12_000_000)
-    paths = []
-    for number in range(2):
-        path = folder / f"clip{number}.mp4"
-        with av.open(str(path), "w") as out, av.open(io.BytesIO(short)) as source:
-            streams = {s.index: out.add_stream_from_template(s) for s in source.streams}
-            packets = [p for p in source.demux() if p.dts is not None]
-            length = {
-                s.index: max(p.dts + p.duration for p in packets if p.stream.index == s.index)
-                - min(p.dts for p in packets if p.stream.index == s.index)
-                for s in source.streams
-            }
-            for repeat in range(14):
-                for packet in packets:
-                    copy = av.Packet(bytes(packet))
-                    copy.pts = packet.pts + repeat * length[packet.stream.index]
-                    copy.dts = packet.dts + repeat * length[packet.stream.index]
-                    copy.time_base, copy.duration, copy.is_keyframe = (
-                        packet.time_base,
-                        packet.duration,
-                        packet.is_keyframe,
-                    )
-                    copy.stream = streams[packet.stream.index]
-                    out.mux(copy)
-        paths.append(str(path))
-    return paths
+    paths = [folder / f"clip{number}.mp4" for number in range(2)]
+    for path in paths:
+        repeated(short, 14, path)
+    return [str(path) for path in paths]
 
 
 def _per_file(folder: Path, count: int) -> float:

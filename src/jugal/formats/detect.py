@@ -13,6 +13,7 @@ from jugal.formats.zip.names import package_format
 
 _HEAD = 4096
 _DEEP = 1 << 20
+_LARGEST_STILL = 1 << 27
 
 
 @dataclass(frozen=True, slots=True)
@@ -291,6 +292,9 @@ def _without_start(source: Source) -> Detection | None:
     movie = _movie_without_start(source)
     if movie and not (embedded and min(embedded)[0] <= 65536 and not _of_pictures(source)):
         return movie
+    still = _still_without_start(source)
+    if still:
+        return still
     if embedded:
         at, name = min(embedded)
         return Detection(name, f"start of a {name} at byte {at:,}", False)
@@ -361,6 +365,18 @@ def _movie_without_start(source: Source) -> Detection | None:
     if source.read(4, 4) == b"mdat":
         return Detection("mp4", "media data box", False)
     return None
+
+
+def _still_without_start(source: Source) -> Detection | None:
+    """Intra pictures in a chain take most of the file: the media data of a HEIC or AVIF."""
+    from jugal.formats.isobmff.pictures import pictures_share
+
+    if source.size > _LARGEST_STILL:
+        return None
+    coding, share = pictures_share(source)
+    if share < 0.5:
+        return None
+    return Detection("heic" if coding == "HEVC" else "avif", f"a chain of {coding} still pictures", False)
 
 
 def _of_pictures(source: Source) -> bool:

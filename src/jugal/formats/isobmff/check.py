@@ -23,7 +23,7 @@ from jugal.formats.isobmff.forecast import (
 )
 from jugal.formats.isobmff.fragments import missing_ticks
 from jugal.formats.isobmff.front import can_go_front
-from jugal.formats.isobmff.heif import examine_items, plan_preview
+from jugal.formats.isobmff.heif import examine_items, is_still, plan_donor_items, plan_preview
 from jugal.formats.isobmff.layout import reaching_over
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.retable import media_between
@@ -39,8 +39,6 @@ from jugal.model.strip import Matter
 _EPOCH = datetime.datetime(1904, 1, 1, tzinfo=datetime.UTC)
 #: Percent from which an index is left as it is.
 _WELL = 85.0
-#: Brands of still pictures (ISO/IEC 23008-12 10, AVIF, CR3).
-_STILL_BRANDS = frozenset((b"heic", b"heix", b"mif1", b"msf1", b"avif", b"avis", b"crx "))
 _TABLE_BOXES = frozenset(b"stts stsc stsz stco co64 stss".split())
 
 
@@ -203,8 +201,9 @@ def _no_index(subject: Subject, report: Report, movie: Movie) -> None:
         place, subject.size, Cause.STOPPED if stopped else Cause.CUT_SHORT,
     )  # fmt: skip
     report.score = 0.0
-    if subject.source.read(4, 8)[:4] == b"ftyp" and subject.source.read(8, 4) in _STILL_BRANDS:
+    if is_still(subject):
         report.attainable = 0.0
+        plan_donor_items(subject, report)
         plan_preview(subject, report, None)
     else:
         report.attainable = rebuild_forecast(subject, report)

@@ -10,6 +10,7 @@ from jugal.formats.base import Report, Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.isobmff.boxes import Box, Tree
 from jugal.formats.isobmff.items import CODED, Item, Items, read_items
+from jugal.formats.isobmff.pictures import pictures_share
 from jugal.formats.jpeg.parse import Frame, Structure
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.tiff.exif import capture_data, read_exif
@@ -20,6 +21,10 @@ from jugal.model.finding import Severity
 from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter
 
+#: Brands of still pictures (ISO/IEC 23008-12 10, AVIF, CR3).
+_STILL_BRANDS = frozenset((b"heic", b"heix", b"mif1", b"msf1", b"avif", b"avis", b"crx "))
+#: Share of a file that is still pictures where nothing else is, and percent that such are worth with a lent index.
+_MOSTLY, _LENT = 0.5, 95.0
 _ZERO_RUN = 8
 _MOST_EXIF = 1 << 20
 #: By how much items have moved most likely: whole sectors and clusters lost or put in. Else they are sought nearby.
@@ -57,6 +62,7 @@ def examine_items(subject: Subject, report: Report, tree: Tree, meta: Box) -> No
             meta.end,
         )
         report.score = report.attainable = 0.0
+        plan_donor_items(subject, report)
         plan_preview(subject, report, size)
         return
     _capture_data(subject, report, items)
@@ -66,9 +72,19 @@ def examine_items(subject: Subject, report: Report, tree: Tree, meta: Box) -> No
         report.media["tiles"] = len(picture)
     good = total = 0.0
     for item in items.by_ident.values():
+        own = item.ident in parts
+        if own and item.kind in CODED and item.extents and not item.size:
+            report.add(
+                FindingCode.MP4_TABLES,
+                Severity.MAJOR,
+                f"Item {item.ident} of the picture has no data.",
+                meta.start,
+                meta.end,
+            )
+            total += 1
+            continue
         if not item.extents:
             continue
-        own = item.ident in parts
         label = f"item {item.ident}" if own else items.role(item.ident)
         for offset, length in item.extents:
             report.mark(offset, min(offset + length, subject.size), Matter.PAYLOAD if own else Matter.STRUCTURE, label)
@@ -86,6 +102,26 @@ def examine_items(subject: Subject, report: Report, tree: Tree, meta: Box) -> No
             report.attainable = best
         plan_preview(subject, report, size)
     report.add(FindingCode.STATISTICS_ONLY, Severity.NOTE, "The coded items were followed unit by unit, not decoded.")
+
+
+def is_still(subject: Subject) -> bool:
+    """Whether a file without an index is a still picture: by its brand, else by the pictures that most of it is."""
+    if subject.source.read(4, 4) == b"ftyp":
+        return subject.source.read(8, 4) in _STILL_BRANDS
+    return pictures_share(subject.source)[1] >= _MOSTLY
+
+
+def plan_donor_items(subject: Subject, report: Report) -> None:
+    """Pictures that are there with nothing to say what they are: a healthy file can lend its index."""
+    coding, share = pictures_share(subject.source)
+    if share > 0:
+        report.attainable = _LENT * share
+        report.plan(
+            "donor-items",
+            f"Lay the index of a healthy picture of the same camera over the {coding} pictures that are there.",
+            report.attainable,
+            True,
+        )
 
 
 def plan_preview(subject: Subject, report: Report, size: tuple[int, int] | None) -> None:

@@ -14,6 +14,7 @@ from jugal.formats.isobmff.check import examine
 from jugal.formats.isobmff.chunks import fix_chunks
 from jugal.formats.isobmff.cutting import cut_to_good
 from jugal.formats.isobmff.front import index_to_front
+from jugal.formats.isobmff.lent import donor_items
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import apply_steps, find_steps
 from jugal.formats.isobmff.rebuild import estimate_index, rebuild_index, rebuild_index_in_front
@@ -295,6 +296,7 @@ REPAIRS = {
     "fix-boxes": fix_boxes,
     "cut-tables": cut_tables,
     "fix-items": fix_items,
+    "donor-items": donor_items,
     "extract-preview": extract_preview,
     "trim": trim,
 }

@@ -143,6 +143,27 @@ def test_runs_of_repeating_sectors_have_the_period_of_their_text(text: bytes, se
     assert not np.delete(found, range(sector, sector + length)).any()
 
 
+@settings(max_examples=80, deadline=None)
+@given(st.data())
+def test_bytes_are_found_where_they_first_stand(data: st.DataObject) -> None:
+    needle = data.draw(st.binary(min_size=2, max_size=6))
+    alphabet = sorted(set(needle))
+    hay = bytes(data.draw(st.lists(st.sampled_from(alphabet), max_size=400)))
+    start, stop = data.draw(st.integers(0, 400)), data.draw(st.integers(0, 400))
+    stop = min(stop, len(hay))
+    found = blockstats.find_bytes(np.frombuffer(hay, np.uint8), np.frombuffer(needle, np.uint8), start, stop)
+    assert found == hay.find(needle, start, stop)
+
+
+def test_a_source_finds_what_lies_far_behind() -> None:
+    data = np.random.default_rng(2).integers(0, 200, 1 << 20, np.uint8).tobytes()
+    for at in (0, 100, (1 << 18) - 2, (1 << 18) - 1, 1 << 18, (1 << 20) - 4):
+        source = Source.from_bytes(data[:at] + b"\xfa\xfb\xfc\xfd" + data[at + 4 :])
+        assert source.find(b"\xfa\xfb\xfc\xfd") == at
+        assert source.find(b"\xfa\xfb\xfc\xfd", at + 1) == -1
+        assert source.find(b"\xfa\xfb\xfc\xfd", 0, at + 3) == -1
+
+
 @settings(max_examples=60, deadline=None)
 @given(st.lists(st.tuples(st.sampled_from([0, 7, 255, None]), st.integers(1, 3)), max_size=8), st.integers(0, 511))
 def test_fills_are_the_whole_sectors_of_one_byte(parts: list, tail: int) -> None:

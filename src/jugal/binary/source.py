@@ -11,8 +11,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.binary.limits import DEFAULT_LIMITS, Limits
+from jugal.kernels.blockstats import find_bytes
 
 Bytes = NDArray[np.uint8]
+_NEAR = 1 << 18
 
 
 class SourceUnreadable(Exception):
@@ -97,21 +99,15 @@ class Source:
         return int.from_bytes(data, "big" if order == "big" else "little")
 
     def find(self, needle: bytes, start: int = 0, end: int | None = None) -> int:
-        """Offset of the first ``needle`` at or after ``start`` that ends by ``end``; -1 if none.
-
-        Works in windows so that no copy of a large file is made.
-        """
+        """Offset of the first ``needle`` of two bytes or more at or after ``start`` that ends by ``end``; -1 if none."""
         stop = self.size if end is None else min(end, self.size)
-        window = 1 << 22
         at = max(0, start)
-        overlap = len(needle) - 1
-        while at < stop:
-            piece = self.array[at : min(stop, at + window + overlap)].tobytes()
-            hit = piece.find(needle)
-            if hit >= 0:
-                return at + hit
-            at += window
-        return -1
+        # Most is found or not in a few kilobytes, which bytes do themselves; long stretches are not copied.
+        near = min(stop, at + _NEAR)
+        hit = self.array[at:near].tobytes().find(needle) if at < near else -1
+        if hit >= 0 or near == stop:
+            return at + hit if hit >= 0 else -1
+        return int(find_bytes(self.array, np.frombuffer(needle, np.uint8), near - len(needle) + 1, stop))
 
     def rfind(self, needle: bytes, start: int = 0, end: int | None = None) -> int:
         """Offset of the last ``needle`` that lies in ``start..end``; -1 if none."""

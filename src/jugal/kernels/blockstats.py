@@ -157,6 +157,28 @@ def page_entropy(data, pages, out):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def find_bytes(data, needle, start, stop):  # type: ignore[no-untyped-def]
+    """Offset of the first uint8 ``needle`` of two bytes or more in ``start..stop`` of uint8 ``data``; -1 if none."""
+    # The complement of the first byte, eight times: where that byte stands, the two differ in every bit.
+    flip, size = np.uint64(255 - needle[0]) * _EACH, needle.size
+    at = start
+    while at + size <= stop:
+        if at + 8 <= stop and not has_ff(word64(data, at) ^ flip):
+            at += 8
+            continue
+        for i in range(at, min(at + 8, stop - size + 1)):
+            same = True
+            for k in range(size):
+                if data[i + k] != needle[k]:
+                    same = False
+                    break
+            if same:
+                return i
+        at += 8
+    return -1
+
+
+@njit(cache=True, nogil=True)
 def page_glance(data, entropy):  # type: ignore[no-untyped-def]
     """Entropy of every page, judged by two stretches of 64 bytes: for files too large to be counted in full.
 

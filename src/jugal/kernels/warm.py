@@ -35,6 +35,7 @@ def warm() -> None:
     pages = np.zeros(2, np.bool_)
     blockstats.survey_pages(frozen, 0.8, 8, 64, pages, pages, i16(16))
     blockstats.page_entropy(frozen, i64(2), floats)
+    blockstats.find_bytes(frozen, np.frombuffer(b"moov", np.uint8), 0, 8192)
     blockstats.page_glance(frozen, floats)
     clean = np.zeros(8192 + 32, np.uint8)
     stuffing.unstuff(frozen, 0, 64, clean, i64(8), i64(8), i16(8))

@@ -41,11 +41,11 @@ class BitReader:
 
     def ue(self) -> int:
         """An Exp-Golomb code (9.1); 2³²−1 where there is none."""
-        zeros = 0
-        while self.take(1) == 0:
-            zeros += 1
-            if zeros > 31 or self._left < 0:
-                return 2**32 - 1
+        left = max(self._left, 0)
+        zeros = left - (self._value & ((1 << left) - 1)).bit_length()
+        self._left -= min(zeros, 31) + 1
+        if zeros > 31 or zeros == left:
+            return 2**32 - 1
         return (1 << zeros) - 1 + self.take(zeros)
 
     def se(self) -> int:

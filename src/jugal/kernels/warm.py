@@ -20,6 +20,7 @@ from jugal.kernels import (
     mp3,
     nal,
     png,
+    prores,
     stairs,
     stuffing,
 )
@@ -129,6 +130,7 @@ def warm() -> None:
     cavlc.read_intra_slice(frozen[:64], 0, 500, 4, True, 8, *cavlc.tables())
     mp3.walk_frames(frozen, 0, 64, mp3.BITRATES, mp3.RATES, i64(8), np.zeros((4, 2), np.int64))
     flac.walk_frames(frozen, 0, 64, flac.CRC8, flac.CRC16, 64, i64(8), i64(8), i64(8), i64(8), i8(8))
+    prores.frame_faults(frozen, zero, one, i64(1))
     png.unfilter(np.zeros((2, 9), np.uint8), 3)
 
 

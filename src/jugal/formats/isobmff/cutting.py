@@ -13,7 +13,7 @@ from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.index import TrackPlan, index_like
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
-from jugal.formats.isobmff.tables import PCM_BYTES, Track
+from jugal.formats.isobmff.tables import Track
 from jugal.model.span import ByteSpan
 
 #: Ranges of running time in seconds, in order and apart.
@@ -108,7 +108,7 @@ def _lost(subject: Subject, movie: Movie, tracks: list[Track]) -> list[NDArray[n
 
 
 def _without(track: Track, cut: Cut) -> TrackPlan:
-    if track.codec in PCM_BYTES:
+    if track.frame_bytes:
         return _pieces_of_sound(track, cut.ranges)
     keep, compose = cut.keep, cut.compose
     if track is not cut.lead:
@@ -146,7 +146,7 @@ def _outside(track: Track, ranges: Ranges) -> NDArray[np.bool_]:
 
 def _pieces_of_sound(track: Track, ranges: Ranges) -> TrackPlan:
     """Uncompressed sound can be cut anywhere: each chunk gives the pieces of it that lie outside the ranges."""
-    frame = PCM_BYTES[track.codec] * max(1, track.channels)
+    frame = track.frame_bytes
     counts = track.sizes // frame
     tick = max(1, round(float(track.durations.sum()) / max(1, int(counts.sum()))))
     offsets: list[int] = []

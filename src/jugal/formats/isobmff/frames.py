@@ -1,4 +1,4 @@
-"""Motion JPEG: every sample decoded as the JPEG picture it is."""
+"""Frames that are whole pictures of their own: Motion JPEG decoded, the slices of ProRes followed."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from jugal.formats.base import Subject
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.parse import walk
 from jugal.formats.jpeg.select import standard_scans, usable
+from jugal.kernels.prores import frame_faults
 
 #: Frames looked at before the coding is held to be one that we read rightly.
 _PROBE = 24
@@ -31,6 +32,18 @@ def check_frames(
         if count == _PROBE and 2 * len(broken) > count:
             return {}
     return broken if 2 * len(broken) <= good.size else {}
+
+
+def check_slices(
+    subject: Subject, offsets: NDArray[np.int64], sizes: NDArray[np.int64], good: NDArray[np.int64]
+) -> dict[int, int]:
+    """Sample → the byte where its slices stop making sense, as ``check_frames`` does it for ProRes."""
+    faults = np.zeros(good.size, np.int64)
+    frame_faults(subject.source.array, offsets[good], sizes[good], faults)
+    hit = np.flatnonzero(faults >= 0)
+    if 2 * hit.size > good.size:
+        return {}
+    return dict(zip(good[hit].tolist(), faults[hit].tolist(), strict=True))
 
 
 def _first_fault(frame: Source) -> int | None:

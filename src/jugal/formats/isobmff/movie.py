@@ -11,7 +11,7 @@ from jugal.formats.fills import foreign_text, holes
 from jugal.formats.isobmff.boxes import Box, Tree, find_box, find_stranded, read_children, read_tree
 from jugal.formats.isobmff.payload import AVC, FILLED, FOREIGN, HEVC
 from jugal.formats.isobmff.tables import Track, read_fragments, read_track
-from jugal.kernels.blockstats import PAGE
+from jugal.kernels.blockstats import PAGE, SECTOR
 from jugal.model.span import ByteSpan, merge
 
 _MOOV_INNER = frozenset({b"mvhd", b"cmov", b"rmra", b"udta", b"trak", b"prfl", b"iods", b"uuid", b"meta"})
@@ -98,7 +98,12 @@ def _find_swallowed(subject: Subject, movie: Movie) -> None:
 def bad_spans(subject: Subject, movie: Movie, span: ByteSpan) -> list[tuple[int, int, int]]:
     """Filled and foreign stretches of media data as (start, end, state)."""
     dense = is_dense(movie)
-    found = [(f.span.start, f.span.end, FILLED) for f in holes(subject, span, 512 if dense else 4096)]
+    fills = [f.span for f in holes(subject, span, SECTOR if dense else PAGE)]
+    if not dense:
+        # Other codecs write runs themselves, for black or to pad a frame: those end where they happen to, what a copying
+        # program or a disk leaves ends at sectors.
+        fills = [s for s in fills if s.start % SECTOR == 0 and (s.end % SECTOR == 0 or s.end == span.end)]
+    found = [(s.start, s.end, FILLED) for s in fills]
     if dense:
         found += [(s.start, s.end, FOREIGN) for s in foreign_text(subject, span)]
         found += [

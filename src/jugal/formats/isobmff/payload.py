@@ -9,18 +9,19 @@ from numpy.typing import NDArray
 
 from jugal.formats import pcm
 from jugal.formats.base import Subject
-from jugal.formats.isobmff.frames import check_frames
-from jugal.formats.isobmff.tables import PCM_BYTES, Track
+from jugal.formats.isobmff.frames import check_frames, check_slices
+from jugal.formats.isobmff.tables import Track
 from jugal.kernels.nal import SHORT, walk_samples
 from jugal.model.span import ByteSpan
 
 AVC = frozenset({b"avc1", b"avc2", b"avc3", b"avc4"})
 HEVC = frozenset({b"hvc1", b"hev1", b"dvh1", b"dvhe"})
+PRORES = frozenset({b"apch", b"apcn", b"apcs", b"apco", b"ap4h", b"ap4x"})
 _ZERO_RUN = 8
 #: Codecs whose every frame begins with a mark, and how many bytes before it.
 MARKS = {
     **dict.fromkeys((b"jpeg", b"mjpa", b"mjpb"), (b"\xff\xd8", 0)),
-    **dict.fromkeys((b"apch", b"apcn", b"apcs", b"apco", b"ap4h", b"ap4x"), (b"icpf", 4)),
+    **dict.fromkeys(PRORES, (b"icpf", 4)),
 }
 #: In large files only runs that block statistics could miss by their place are looked for, at a quarter of the cost.
 _LONG_ZERO_RUN = 256
@@ -74,10 +75,12 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
             _coded_sound(subject, track, state)
         elif track.codec in MARKS:
             check_marks(subject, track.codec, track.offsets, track.sizes, state)
-            if track.codec == b"jpeg":
-                for number, at in check_frames(subject, track.offsets, track.sizes, np.flatnonzero(state == 0)).items():
+            follow = {b"jpeg": check_frames} | dict.fromkeys(PRORES, check_slices)
+            if track.codec in follow:
+                good = np.flatnonzero(state == 0)
+                for number, at in follow[track.codec](subject, track.offsets, track.sizes, good).items():
                     state[number], where[number] = FRAME, at
-        elif track.codec in PCM_BYTES:
+        elif track.frame_bytes:
             _uncompressed(subject, track, state, where, spared)
     for start, end, kind in bad_spans:
         hit = (track.offsets < end) & (ends > start) & (state != OUTSIDE)
@@ -118,7 +121,7 @@ def _uncompressed(
     inside = inside[np.argsort(track.offsets[inside], kind="stable")]
     begins, ends = track.offsets[inside], track.offsets[inside] + track.sizes[inside]
     sound = [ByteSpan(int(a), int(b)) for a, b in zip(begins, ends, strict=True)]
-    form = pcm.Form(PCM_BYTES[track.codec], track.channels, track.byte_order, _coding(track))
+    form = pcm.Form(track.sound.value_bytes, track.channels, track.sound.byte_order, _coding(track))
     damage = [(span, FILLED) for span in pcm.cut_outs(subject, form, sound)]
     if form.width > 1:
         damage += [(span, FOREIGN) for span in (*pcm.foreign(subject, sound), *pcm.noise_bursts(subject, form, sound))]
@@ -136,7 +139,7 @@ def _uncompressed(
 
 
 def _coding(track: Track) -> pcm.Coding:
-    return pcm.Coding.SIGNED if track.codec in (b"twos", b"sowt", b"in24", b"in32") else pcm.Coding.OTHER
+    return pcm.Coding.SIGNED if track.sound.signed else pcm.Coding.OTHER
 
 
 def _coded_sound(subject: Subject, track: Track, state: NDArray[np.int8]) -> None:

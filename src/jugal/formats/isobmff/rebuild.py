@@ -16,9 +16,9 @@ from jugal.formats.isobmff.boxes import Tree, find_box, read_tree
 from jugal.formats.isobmff.index import TrackPlan, empty_index_of, index_like
 from jugal.formats.isobmff.lanes import AmrLane, FrameLane, Lane, PcmLane, SoundLane, VideoLane, VopLane
 from jugal.formats.isobmff.movie import Movie, read_movie
-from jugal.formats.isobmff.payload import AVC, HEVC
+from jugal.formats.isobmff.payload import AVC, HEVC, PRORES
 from jugal.formats.isobmff.streams import ASKED, ASSUMED, find_picture, find_rates, find_sound, lanes_of
-from jugal.formats.isobmff.tables import PCM_BYTES, Track
+from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.template import template
 from jugal.formats.isobmff.timing import frame_duration, lost_sound, regular_distance, schedule
 from jugal.formats.isobmff.video import read_record
@@ -45,7 +45,6 @@ _EVEN_SPREAD = 7.85
 SILENCE = -1
 #: The byte that means silence where it is not zero.
 _SILENT = {b"raw ": 0x80, b"alaw": 0xD5, b"ulaw": 0xFF}
-_PRORES = frozenset({b"apch", b"apcn", b"apcs", b"apco", b"ap4h", b"ap4x"})
 
 
 def rebuild_index(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -266,7 +265,7 @@ def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
         if track.codec in AVC | HEVC and (stream := read_record(entry)) is not None:
             longest = min(max(8 * int(track.sizes.max()), 1 << 18), (1 << 8 * stream.prefix) - 1)
             picture.append((VideoLane(stream, longest), track))
-        elif track.codec == b"jpeg" or track.codec in _PRORES:
+        elif track.codec == b"jpeg" or track.codec in PRORES:
             picture.append((FrameLane(b"jpeg" if track.codec == b"jpeg" else b"icpf"), track))
         elif track.codec == b"mp4v":
             picture.append((VopLane(), track))
@@ -275,12 +274,11 @@ def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
         elif track.codec in (b"samr", b"sawb"):
             per = max(1, round(track.durations.mean() / track.timescale / 0.02)) if track.timescale else 1
             sound.append((AmrLane(track.codec, per), track))
-        elif track.codec in PCM_BYTES:
-            frame = PCM_BYTES[track.codec] * max(1, track.channels)
+        elif track.frame_bytes:
             sizes, counts = np.unique(track.sizes, return_counts=True)
             usual = tuple(sizes[np.argsort(-counts, kind="stable")][:256].tolist())
             longest = int(sizes[counts > 1].max() if (counts > 1).any() else sizes.max())
-            sound.append((PcmLane(frame, usual, longest), track))
+            sound.append((PcmLane(track.frame_bytes, usual, longest), track))
     if len(picture) > 1 or sum(isinstance(lane, PcmLane) for lane, _ in sound) > 1:
         raise RepairImpossible("The healthy file has several tracks of a kind that cannot be told apart.")
     for lane, _ in sound:

@@ -16,7 +16,7 @@ from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.isobmff.lanes import SoundLane
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.rebuild import find_samples, with_index
-from jugal.formats.isobmff.tables import PCM_BYTES, Track, composition_of
+from jugal.formats.isobmff.tables import Track, composition_of
 from jugal.model.span import ByteSpan
 
 #: Packets within which one may come again by a cluster read twice; shorter ones, of silence, are alike by nature.
@@ -44,7 +44,7 @@ def can_retable(movie: Movie) -> bool:
         and movie.moov is not None
         and movie.moov.complete
         and media_between(movie) is not None
-        and not any(t.fragmented or not t.codec or t.codec in PCM_BYTES for t in tracks)
+        and not any(t.fragmented or not t.codec or t.frame_bytes for t in tracks)
     )
 
 

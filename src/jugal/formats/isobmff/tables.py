@@ -12,14 +12,11 @@ from jugal.binary.source import Source
 from jugal.formats.isobmff.aac import AacConfig, read_config
 from jugal.formats.isobmff.alac import AlacConfig, read_alac
 from jugal.formats.isobmff.boxes import Box, Tree
+from jugal.formats.isobmff.sound import NO_SOUND, SoundEntry, read_sound
 
 _MAX_SAMPLES = 20_000_000
 #: Bytes at the start of a file that hold no samples: at least a box header stands there.
 _NO_MEDIA_BEFORE = 8
-#: Bytes of one value of uncompressed sound, by sample entry.
-PCM_BYTES = {
-    b"twos": 2, b"sowt": 2, b"in24": 3, b"in32": 4, b"fl32": 4, b"fl64": 8, b"raw ": 1, b"alaw": 1, b"ulaw": 1,
-}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,8 +40,7 @@ class Track:
     duration: int = 0
     width: int = 0
     height: int = 0
-    channels: int = 0
-    sample_rate: float = 0.0
+    sound: SoundEntry = NO_SOUND
     prefix: int = 4
     #: How its packets are followed to their last bit, where they can be.
     coding: AacConfig | AlacConfig | None = None
@@ -57,14 +53,25 @@ class Track:
     chunk_box: Box | None = None
     #: Samples whose chunk is said to lie where another of the track does.
     astray: NDArray[np.bool_] = field(default_factory=lambda: np.empty(0, np.bool_))
-    #: Of the values of uncompressed sound.
-    byte_order: str = "big"
     problems: list[Problem] = field(default_factory=list)
     fragmented: bool = False
     #: Ticks that are missing between the fragments that are left.
     missing: int = 0
     #: Composition offsets of the samples in the index (8.6.1.3), empty where there are none.
     composition: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
+
+    @property
+    def channels(self) -> int:
+        return self.sound.channels
+
+    @property
+    def sample_rate(self) -> float:
+        return self.sound.sample_rate
+
+    @property
+    def frame_bytes(self) -> int:
+        """Bytes of one value of each channel of uncompressed sound; 0 for all else."""
+        return self.sound.value_bytes * max(1, self.sound.channels)
 
     def moved_to(self, chunk_offsets: NDArray[np.int64]) -> Track:
         """The track with its chunks elsewhere, for looking into its samples there."""
@@ -153,11 +160,7 @@ def _sample_entry(source: Source, track: Track, stsd: Box | None) -> None:
             track.coding = read_config(entry)
         elif track.codec == b"alac":
             track.coding = read_alac(entry)
-        track.channels = int.from_bytes(entry[24:26], "big")
-        turned = entry.find(b"enda")
-        if track.codec == b"sowt" or (turned >= 0 and entry[turned + 4 : turned + 6] == b"\0\1"):
-            track.byte_order = "little"
-        track.sample_rate = int.from_bytes(entry[32:34], "big") + int.from_bytes(entry[34:36], "big") / 65536
+        track.sound = read_sound(entry)
 
 
 def _read_tables(source: Source, track: Track, stbl: Box) -> None:
@@ -261,7 +264,7 @@ def _check_chunks(track: Track, box: Box, width: int) -> None:
     # Chunks without a byte in them may.
     sizes = np.bincount(track.chunk_of, track.sizes, minlength=track.chunk_offsets.size)
     shared &= sizes > 0
-    if track.codec in PCM_BYTES:
+    if track.frame_bytes:
         shared &= track.chunk_offsets < _NO_MEDIA_BEFORE
     if np.count_nonzero(shared) > 1:
         track.astray = shared[track.chunk_of]
@@ -304,12 +307,15 @@ def _samples_per_chunk(runs: NDArray, chunks: int, track: Track) -> NDArray[np.i
 
 
 def _chunks_as_samples(track: Track, per_chunk: NDArray, fixed: int, times: NDArray) -> None:
-    """Uncompressed sound: each chunk counts as one sample, its length by PCM arithmetic."""
-    unit = fixed
-    if fixed == 1 and track.codec in PCM_BYTES:
-        unit = PCM_BYTES[track.codec] * max(1, track.channels)
+    """Sound of a fixed size: each chunk counts as one sample, its length by arithmetic.
+
+    The size table may count values of all channels, of one byte each whatever they have (QuickTime); packets then tell.
+    """
     track.offsets = track.chunk_offsets.copy()
-    track.sizes = per_chunk * unit
+    if track.sound.packet_samples > 1 and fixed == 1:
+        track.sizes = -(-per_chunk // track.sound.packet_samples) * track.sound.packet_bytes
+    else:
+        track.sizes = per_chunk * (track.frame_bytes if fixed == 1 and track.frame_bytes else fixed)
     track.chunk_of = np.arange(per_chunk.size)
     duration = int(times[0, 1]) if times.size else 1
     track.durations = per_chunk * duration

@@ -150,15 +150,24 @@ def strangeness(edges: Edges, unit: int) -> float:
 
 def strangeness_of(edges: Edges, known: Edges) -> float:
     """How all MCUs of ``edges`` meet, measured as in ``strangeness`` by those ``known`` to be the picture's."""
-    if min(edges.apart[0].size, known.apart[0].size) < _ROWS_TOLD * edges.width or not known.strange[0].size:
+    if edges.apart[0].size < _ROWS_TOLD * edges.width:
         return 0.0
-    found, room = 0.0, 0.0
+    values = strangers_at(edges, known)
+    return 0.0 if values is None else float(values.mean())
+
+
+def strangers_at(edges: Edges, known: Edges) -> NDArray[np.float64] | None:
+    """How each MCU of ``edges`` meets the one above: 0 in the mean of neighbours, 1 in that of strangers, both learnt from
+    ``known``. None where these are too few, or meet like strangers themselves."""
+    if known.apart[0].size < _ROWS_TOLD * edges.width or not known.strange[0].size:
+        return None
+    found, room = np.zeros(edges.apart[0].size), 0.0
     for c, (own, apart, strange) in enumerate(zip(known.apart[:3], edges.apart[:3], known.strange[:3], strict=True)):
         classes, weight = _Classes(own, strange), _CHROMA if c else 1.0
         level = float(classes.said(own).mean())
-        found += weight * (float(classes.said(apart).mean()) - level)
+        found += weight * (classes.said(apart) - level)
         room += weight * (float(classes.said(strange).mean()) - level)
-    return found / room if room > _LEAST_ROOM else 0.0
+    return found / room if room > _LEAST_ROOM else None
 
 
 def _peaks(values: NDArray[np.float64], least: float, apart: int) -> list[int]:

@@ -15,11 +15,11 @@ from numpy.typing import NDArray
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
-from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION, STRANGE, strangeness_of
+from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION, STRANGE, strangeness_of, strangers_at
 from jugal.formats.jpeg.canvas import Canvas, Placed, first_bit
 from jugal.formats.jpeg.damage import judge
 from jugal.formats.jpeg.decode import Picture, decode, raw_offsets
-from jugal.formats.jpeg.edges import read_edges
+from jugal.formats.jpeg.edges import Edges, read_edges
 from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
 from jugal.formats.jpeg.levels import match_levels
 from jugal.formats.jpeg.parse import Structure, walk
@@ -38,12 +38,10 @@ _ROWS_LEARNT = 48
 _LEAST = 4
 #: Share of the MCUs that lost bytes are reckoned to have held by which the reckoning may be off.
 _DOUBT = 0.3
-#: Bytes behind a fault in which foreign data may go on, and how much parting them must improve the fit.
+#: Bytes behind a fault in which foreign data may go on; what their MCUs must say for it in all, and each in the mean, where
+#: half an MCU is what a stranger says beyond what it might as well be.
 _FOREIGN_BYTES = 1 << 15
-_PARTED = 0.8
-#: A step between two stretches in units of its doubt, and in levels, that no picture makes by itself.
-_SURE = 8.0
-_STEP = 8.0
+_SURELY_STRANGE, _MOSTLY_STRANGE = 6.0, 0.2
 #: Rows of a run from which its columns are told, and by how many deviations a column stands out by chance.
 _LEAST_ROWS = 4
 _CHANCE = 2.5
@@ -91,15 +89,16 @@ def find_mosaic(subject: Subject, structure: Structure, picture: Picture) -> Mos
     pieces = _collect(subject, structure, reader, first.start, holes)
     if not pieces:
         return None
-    before = first.first if pieces[0].seen else _true_end(picture, structure, reader, first.first)
-    pieces = _own(pieces, reader, structure, picture, before)
+    known = _known_edges(reader, structure, picture, first.first)
+    before = first.first if pieces[0].seen else _true_end(picture, known, first.first)
+    pieces = _own(pieces, reader, known)
     if not pieces:
         return None
     canvas = Canvas(picture, structure, reader, before)
     mosaic = Mosaic(reader, before, [])
     spots = _estimates(canvas, pieces)
     for number, piece in enumerate(pieces):
-        placed = _put(canvas, piece, spots[number], pieces[number + 1 :], spots[number + 1 :])
+        placed = _put(canvas, piece, known, spots[number], pieces[number + 1 :], spots[number + 1 :])
         if placed is not None:
             mosaic.placed.append(placed)
     return mosaic if mosaic.placed else None
@@ -143,15 +142,11 @@ def _collect(
     return pieces
 
 
-def _own(pieces: list[_Piece], reader: RunReader, structure: Structure, picture: Picture, before: int) -> list[_Piece]:
+def _own(pieces: list[_Piece], reader: RunReader, known: Edges) -> list[_Piece]:
     """Without those of another picture: laid out in rows of this one's length their MCUs meet as strangers do."""
-    width = picture.frame.mcus_x
-    first = max(0, before - _ROWS_LEARNT * width) // width * width
-    bit = int(picture.scans[0].unit_pos[first])
-    known = read_edges(reader, structure.scans[0].entropy, bit, width, first, before)
     kept = []
     for piece in pieces:
-        run = piece.run
+        run, width = piece.run, known.width
         edges = read_edges(reader, run.entropy, int(run.bits[0]), width, 0, min(run.count, _ROWS_LEARNT * width), False)
         if strangeness_of(edges, known) < STRANGE:
             kept.append(piece)
@@ -206,7 +201,8 @@ def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool)
     if not seen:
         base = at // _SECTOR * _SECTOR
         near = [base + k * _SECTOR for k in range(8)]
-        starts = near + [(base // _CLUSTER + k) * _CLUSTER for k in range(2, _SECTORS_TRIED)]
+        clusters = [(base // _CLUSTER + k) * _CLUSTER for k in range(1, _SECTORS_TRIED)]
+        starts = near + [at for at in clusters if at > near[-1]]
     for begin in starts:
         if begin >= stop - 64:
             break
@@ -220,7 +216,9 @@ def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool)
     return None
 
 
-def _put(canvas: Canvas, piece: _Piece, spot: int, behind: list[_Piece], spots: list[int]) -> Placed | None:
+def _put(
+    canvas: Canvas, piece: _Piece, known: Edges, spot: int, behind: list[_Piece], spots: list[int]
+) -> Placed | None:
     """Places a run, drops what of it is foreign, matches its level and takes it in."""
     run, least = piece.run, canvas.end + 1
     place = spot
@@ -233,7 +231,7 @@ def _put(canvas: Canvas, piece: _Piece, spot: int, behind: list[_Piece], spots: 
             return None
         place = best
     if not piece.seen and run.count >= _LEAST:
-        skip = _foreign_start(canvas, run, place)
+        skip = _foreign_start(canvas.reader, run, known)
         run, place = run.without_first(skip), place + skip
     if run.count < _LEAST:
         return None
@@ -328,74 +326,59 @@ class _Below:
         return levels, rows
 
 
-def _true_end(picture: Picture, structure: Structure, reader: RunReader, before: int) -> int:
+def _known_edges(reader: RunReader, structure: Structure, picture: Picture, before: int) -> Edges:
+    """The edges of the last MCUs ahead of number ``before``, from a row's start on."""
+    width = picture.frame.mcus_x
+    first = max(0, before - _ROWS_LEARNT * width) // width * width
+    bit = int(picture.scans[0].unit_pos[first])
+    return read_edges(reader, structure.scans[0].entropy, bit, width, first, before)
+
+
+def _true_end(picture: Picture, known: Edges, before: int) -> int:
     """How many MCUs ahead of a fault belong to the picture: foreign data may decode for a while before they fail.
 
-    As _foreign_start(), backwards: the sector boundary is sought from which on levels part from the row above.
+    They begin at a sector, and meet the MCUs above as strangers do.
     """
-    width = picture.frame.mcus_x
-    head, _ = reader.read(structure.scans[0].entropy, first_bit(picture), before)
-    if head.count < 2 * width + 2 * _LEAST:
+    values = strangers_at(known, known)
+    decoded = picture.scans[0]
+    if values is None or known.first + values.size < before:
         return before
-    raw = raw_offsets(head.entropy, head.bits[:-1] >> 3)
-    begin = max(width, int(np.searchsorted(raw, raw[-1] - _FOREIGN_BYTES // 2)) - width)
-    levels = reader.levels(head.dc[begin - width :])
-    rest = levels[width:] - levels[:-width]
-    borders = np.searchsorted(raw, np.arange(raw[begin] // _SECTOR + 1, raw[-1] // _SECTOR + 1) * _SECTOR) - begin
-    # Further back than one row the row above would be foreign itself.
-    near = [b for b in borders.tolist() if max(_LEAST, rest.shape[0] - width) <= b <= rest.shape[0] - _LEAST]
-    costs = [_spread(rest[max(0, b - width) : b]) + _spread(rest[b:]) for b in near]
-    gains = [cost / max(1e-9, _spread(rest[max(0, b - width) :])) for cost, b in zip(costs, near, strict=True)]
-    if not gains:
-        return before
-    best = int(np.argmin(gains))
-    cut = near[best]
-    if not _apart(rest[max(0, cut - width) : cut], rest[cut:], gains[best]):
-        return before
-    return begin + cut - 1
+    raw = decoded.raw(decoded.unit_pos[known.first : before])
+    low = max(int(raw[0]), int(raw[-1]) - _FOREIGN_BYTES // 2)
+    borders = np.searchsorted(raw, np.arange(low // _SECTOR + 1, int(raw[-1]) // _SECTOR + 1) * _SECTOR)
+    sums = np.append(np.cumsum((values - 0.5)[::-1])[::-1], 0.0)
+    cut = _clearest(borders, sums[borders], before - known.first - borders)
+    return before if cut is None else known.first + max(0, cut - 1)
 
 
-def _foreign_start(canvas: Canvas, run: Run, place: int) -> int:
+def _foreign_start(reader: RunReader, run: Run, known: Edges) -> int:
     """How many MCUs at the start of a run belong to what was put in, not to the picture.
 
-    Foreign data of the same kind decode without an error, but their levels have nothing to do with the rows above the
-    gap. The sector boundary is sought that best parts the run in two stretches of one distance each from those rows.
+    Foreign data of the same kind decode without an error and end at a sector; a row's length on, the MCUs under them meet
+    them as strangers do.
     """
+    width = known.width
     raw = raw_offsets(run.entropy, run.bits[:-1] >> 3)
-    look = min(int(np.searchsorted(raw, raw[0] + _FOREIGN_BYTES)), run.count - _LEAST)
-    if look < 2 * _LEAST:
+    look = min(int(np.searchsorted(raw, raw[0] + _FOREIGN_BYTES)), run.count - width - _LEAST)
+    if look < _LEAST:
         return 0
-    stretch = min(run.count, look + canvas.width)
-    above, rows = canvas.above(place + np.arange(stretch))
-    rest = canvas.reader.levels(run.dc[:stretch]) - above
-    usable = rows > 0
-    if usable.sum() < 3 * _LEAST:
+    edges = read_edges(reader, run.entropy, int(run.bits[0]), width, 0, look + width, False)
+    values = strangers_at(edges, known)
+    if values is None or values.size < look:
         return 0
     borders = np.searchsorted(raw, np.arange(raw[0] // _SECTOR + 1, raw[look - 1] // _SECTOR + 1) * _SECTOR)
-    whole, best, cut = _spread(rest[usable]), np.inf, 0
-    for border in borders.tolist():
-        if usable[:border].sum() < _LEAST or usable[border:].sum() < 2 * _LEAST:
-            continue
-        cost = _spread(rest[:border][usable[:border]]) + _spread(rest[border:][usable[border:]])
-        if cost < best:
-            best, cut = cost, border
-    if not cut or not _apart(rest[:cut][usable[:cut]], rest[cut:][usable[cut:]], best / max(whole, 1e-9)):
-        return 0
+    borders = borders[(borders >= _LEAST) & (borders <= look)]
+    cut = _clearest(borders, np.cumsum(values - 0.5)[borders - 1], borders)
     # The decoder needs a few MCUs to fall into step again behind the border.
-    return min(cut + 2, run.count - 1)
+    return 0 if cut is None else min(cut + 2, run.count - 1)
 
 
-def _apart(before: NDArray[np.float64], after: NDArray[np.float64], share: float) -> bool:
-    """Two stretches lie at levels too far apart for one picture: by many times what their scatter explains."""
-    scatter = np.abs(after - np.median(after, axis=0)).mean(axis=0) + 0.5
-    doubt = 1.25 * scatter * np.sqrt(1 / before.shape[0] + 1 / after.shape[0])
-    step = np.abs(np.median(before, axis=0) - np.median(after, axis=0))
-    return share < _PARTED or bool(((step > _SURE * doubt) & (step > _STEP)).any())
-
-
-def _spread(values: NDArray[np.float64]) -> float:
-    """Sum of the distances from the median, all components."""
-    return float(np.abs(values - np.median(values, axis=0)).sum())
+def _clearest(borders: NDArray[np.int64], sums: NDArray[np.float64], counts: NDArray[np.int64]) -> int | None:
+    """The border that parts strangers best, where they surely are some: ``sums`` of what ``counts`` MCUs say for it."""
+    if not borders.size:
+        return None
+    best = int(np.argmax(sums))
+    return int(borders[best]) if sums[best] > max(_SURELY_STRANGE, _MOSTLY_STRANGE * counts[best]) else None
 
 
 def resync(subject: Subject, donor: Subject | None) -> RepairDraft:

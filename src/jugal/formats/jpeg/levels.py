@@ -9,7 +9,7 @@ from scipy.fft import idctn
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION
 from jugal.formats.jpeg.canvas import Canvas, Placed
-from jugal.formats.jpeg.runs import Run
+from jugal.formats.jpeg.runs import Run, RunReader
 
 #: The doubt in levels where nothing stands above a run.
 _NO_NEIGHBOUR = 40.0
@@ -102,6 +102,16 @@ def _match_pixels(canvas: Canvas, run: Run, touching: list[tuple[int, tuple[Plac
         back = top[..., 0, :] - (top[..., 1, :] - top[..., 0, :]) / 2
         offsets[c] = round(float(np.median(ahead - back)) / reader.steps[c])
     return offsets
+
+
+def sample_rows(reader: RunReader, run: Run, first: int, most: int, c: int, offset: int) -> NDArray[np.float64]:
+    """(MCUs, samples): those of component ``c`` of up to ``most`` MCUs from number ``first``, mid-grey at 0, with ``offset``
+    added to the quantised DC values."""
+    part, coefficients = reader.read(run.entropy, int(run.bits[first]), most, most)
+    own = np.flatnonzero(reader.blocks == c)
+    blocks = coefficients[: part.count][:, own].astype(np.int64)
+    blocks[..., 0] = run.dc[first : first + part.count][:, own] + offset
+    return _pixels(blocks, reader.quant[c]).reshape(part.count, -1)
 
 
 def _pixels(blocks: NDArray[np.int64], table: NDArray[np.uint16] | None) -> NDArray[np.float64]:

@@ -21,6 +21,7 @@ from jugal.formats.jpeg.damage import judge
 from jugal.formats.jpeg.decode import Picture, decode, raw_offsets
 from jugal.formats.jpeg.edges import Edges, read_edges
 from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
+from jugal.formats.jpeg.gamut import Gamut
 from jugal.formats.jpeg.levels import match_levels
 from jugal.formats.jpeg.parse import Structure, walk
 from jugal.formats.jpeg.runs import Run, RunReader
@@ -95,10 +96,11 @@ def find_mosaic(subject: Subject, structure: Structure, picture: Picture) -> Mos
     if not pieces:
         return None
     canvas = Canvas(picture, structure, reader, before)
+    gamut = Gamut(reader, canvas.placed[0].run)
     mosaic = Mosaic(reader, before, [])
     spots = _estimates(canvas, pieces)
     for number, piece in enumerate(pieces):
-        placed = _put(canvas, piece, known, spots[number], pieces[number + 1 :], spots[number + 1 :])
+        placed = _put(canvas, piece, known, gamut, spots[number], pieces[number + 1 :], spots[number + 1 :])
         if placed is not None:
             mosaic.placed.append(placed)
     return mosaic if mosaic.placed else None
@@ -217,7 +219,7 @@ def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool)
 
 
 def _put(
-    canvas: Canvas, piece: _Piece, known: Edges, spot: int, behind: list[_Piece], spots: list[int]
+    canvas: Canvas, piece: _Piece, known: Edges, gamut: Gamut, spot: int, behind: list[_Piece], spots: list[int]
 ) -> Placed | None:
     """Places a run, drops what of it is foreign, matches its level and takes it in."""
     run, least = piece.run, canvas.end + 1
@@ -235,7 +237,7 @@ def _put(
         run, place = run.without_first(skip), place + skip
     if run.count < _LEAST:
         return None
-    placed = Placed(run, place, *match_levels(canvas, run, place))
+    placed = Placed(run, place, *gamut.settle(run, *match_levels(canvas, run, place)))
     canvas.add(placed)
     return placed
 

@@ -60,14 +60,14 @@ class Step:
 
 
 def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.float32]]:
-    """Per component the mean level of each MCU (rows, MCUs a row), in sample levels about mid-grey."""
-    planes = []
+    """Per component the mean level of each MCU (rows, MCUs a row), in levels of eight bits about mid-grey."""
+    planes, unit = [], 8.0 * 2.0 ** (picture.frame.precision - 8)
     for component, plane in zip(picture.frame.components, picture.dc, strict=True):
         quant = structure.quant.get(component.tq)
         step = float(quant[0]) if quant is not None else 8.0
         rows, cols = picture.frame.mcus_y, picture.frame.mcus_x
         mean = plane.reshape(rows, component.v, cols, component.h).mean(axis=(1, 3))
-        planes.append((mean * (step / 8.0)).astype(np.float32))
+        planes.append((mean * (step / unit)).astype(np.float32))
     return planes
 
 

@@ -11,11 +11,13 @@ from jugal.formats.jpeg.runs import Run, RunReader
 
 #: Stretches of a run that are looked at, and MCUs of each.
 _STRETCHES, _UNITS = 12, 128
+_SETTLING = 24
 #: The range without its last thousandths.
 _ENDS = (0.1, 99.9)
 #: Levels by which ends of a range differ within a picture, and how often a part of it reaches as far as another does.
 _SOFT, _REACHED = 5.0, 0.5
 _LEAST_DOUBT, _MOST_LEVELS = 2.0, 400.0
+_WHITE = 255.0
 _NORMAL = float(np.sqrt(2 * np.pi))
 
 
@@ -27,10 +29,8 @@ class Gamut:
 
     def __init__(self, reader: RunReader, head: Run) -> None:
         self._reader = reader
-        self._white = float((1 << reader.frame.precision) - 1)
-        self._unit = (self._white + 1) / 256
         found = self._range(head, 0) if head.count >= _UNITS else None
-        self._known = found if found is not None else np.array((0.0, self._white))
+        self._known = found if found is not None else np.array((0.0, _WHITE))
 
     def settle(
         self, run: Run, offsets: NDArray[np.int64], doubt: NDArray[np.float64]
@@ -50,17 +50,16 @@ class Gamut:
         Likely is what was matched, within its doubt; what leaves the range between black and white, or that of what is
         known, is not; what ends where that does is more likely than else.
         """
-        doubt, soft = max(doubt, _LEAST_DOUBT * self._unit), _SOFT * self._unit
-        known = self._known
-        low, high = min(0.0, float(known[0])) - float(found[0]), max(self._white, float(known[1])) - float(found[1])
-        reach = min(_MOST_LEVELS * self._unit, max(4 * doubt, abs(low) + 3 * soft, abs(high) + 3 * soft))
+        doubt, known = max(doubt, _LEAST_DOUBT), self._known
+        low, high = min(0.0, float(known[0])) - float(found[0]), max(_WHITE, float(known[1])) - float(found[1])
+        reach = min(_MOST_LEVELS, max(4 * doubt, abs(low) + 3 * _SOFT, abs(high) + 3 * _SOFT))
         moves = np.linspace(-reach, reach, 801)
         likely = -0.5 * (moves / doubt) ** 2
         for beyond in (low - moves, moves - high):
-            likely -= 0.5 * (np.maximum(0.0, beyond) / soft) ** 2
+            likely -= 0.5 * (np.maximum(0.0, beyond) / _SOFT) ** 2
         for end, own in zip(known, found, strict=True):
-            near = np.exp(-0.5 * ((own + moves - end) / soft) ** 2) / (_NORMAL * soft)
-            likely += np.log((1 - _REACHED) / self._white + _REACHED * near)
+            near = np.exp(-0.5 * ((own + moves - end) / _SOFT) ** 2) / (_NORMAL * _SOFT)
+            likely += np.log((1 - _REACHED) / _WHITE + _REACHED * near)
         weights = np.exp(likely - likely.max())
         weights /= weights.sum()
         mean = float((weights * moves).sum())
@@ -70,7 +69,9 @@ class Gamut:
         """Where the samples of the first component end, low and high, with ``offset`` added to its DC values."""
         if not run.count or self._reader.quant[0] is None:
             return None
-        most = min(_UNITS, run.count)
-        starts = np.unique(np.linspace(0, run.count - most, _STRETCHES).astype(int)).tolist()
+        # The first MCUs may not be in step yet, and their range would be any.
+        begin = min(_SETTLING, run.count // 8)
+        most = min(_UNITS, run.count - begin)
+        starts = np.unique(np.linspace(begin, run.count - most, _STRETCHES).astype(int)).tolist()
         samples = [sample_rows(self._reader, run, first, most, 0, offset).ravel() for first in starts]
-        return np.percentile(np.concatenate(samples), _ENDS) + (self._white + 1) / 2
+        return np.percentile(np.concatenate(samples), _ENDS) + (_WHITE + 1) / 2

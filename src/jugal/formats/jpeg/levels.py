@@ -13,6 +13,8 @@ from jugal.formats.jpeg.runs import Run, RunReader
 
 #: The doubt in levels where nothing stands above a run.
 _NO_NEIGHBOUR = 40.0
+#: Doubt of a median in deviations of what it is taken of, over the root of their number.
+_MEDIAN_DOUBT = 1.25
 
 
 def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
@@ -29,7 +31,8 @@ def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64
     ]
     if len(touching) >= max(3, width // 24):
         doubts = np.array([placed.doubt for _, (placed, _) in touching])
-        return _match_pixels(canvas, run, touching), np.median(doubts, axis=0)
+        offsets, scatter = _match_pixels(canvas, run, touching)
+        return offsets, np.hypot(np.median(doubts, axis=0), scatter)
     levels = reader.levels(run.dc)
     number = np.arange(min(run.count, width))
     above, rows = canvas.above(place + number)
@@ -75,8 +78,13 @@ def _slope(canvas: Canvas, levels: NDArray[np.float64], c: int) -> float:
     return float(np.mean(steps)) if steps else 0.0
 
 
-def _match_pixels(canvas: Canvas, run: Run, touching: list[tuple[int, tuple[Placed, int]]]) -> NDArray[np.int64]:
-    """The offset that makes pixel rows meet where MCUs of the run lie right under known ones."""
+def _match_pixels(
+    canvas: Canvas, run: Run, touching: list[tuple[int, tuple[Placed, int]]]
+) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """The offset that makes pixel rows meet where MCUs of the run lie right under known ones, and the doubt in it.
+
+    Where some MCUs are not what they seem to be, they do not agree with the others.
+    """
     reader = canvas.reader
     numbers = np.array([n for n, _ in touching])
     _, below = reader.read(run.entropy, int(run.bits[0]), int(numbers.max()) + 1, int(numbers.max()) + 1)
@@ -90,7 +98,7 @@ def _match_pixels(canvas: Canvas, run: Run, touching: list[tuple[int, tuple[Plac
         blocks[:, 0] = part.dc[number] + placed.offsets[reader.blocks]
         over.append(blocks)
     upper, lower = np.array(over), below[numbers].astype(np.int64)
-    offsets = np.zeros(len(reader.shape), np.int64)
+    offsets, scatter = np.zeros(len(reader.shape), np.int64), np.zeros(len(reader.shape))
     for c, (_, columns) in enumerate(reader.shape):
         own = np.flatnonzero(reader.blocks == c)
         table = reader.quant[c]
@@ -100,8 +108,12 @@ def _match_pixels(canvas: Canvas, run: Run, touching: list[tuple[int, tuple[Plac
         top = _pixels(top_blocks, table)
         ahead = bottom[..., 7, :] + (bottom[..., 7, :] - bottom[..., 6, :]) / 2
         back = top[..., 0, :] - (top[..., 1, :] - top[..., 0, :]) / 2
-        offsets[c] = round(float(np.median(ahead - back)) / reader.steps[c])
-    return offsets
+        apart = ahead - back
+        offsets[c] = round(float(np.median(apart)) / reader.steps[c])
+        each = np.median(apart.reshape(apart.shape[0], -1), axis=1)
+        spread = MAD_TO_DEVIATION * float(np.median(np.abs(each - np.median(each))))
+        scatter[c] = _MEDIAN_DOUBT * spread / np.sqrt(each.size)
+    return offsets, scatter
 
 
 def sample_rows(reader: RunReader, run: Run, first: int, most: int, c: int, offset: int) -> NDArray[np.float64]:
@@ -114,9 +126,9 @@ def sample_rows(reader: RunReader, run: Run, first: int, most: int, c: int, offs
     return _pixels(blocks, reader.quant[c]).reshape(part.count, -1)
 
 
-def _pixels(blocks: NDArray[np.int64], table: NDArray[np.uint16] | None) -> NDArray[np.float64]:
+def _pixels(blocks: NDArray[np.int64], table: NDArray[np.float64] | None) -> NDArray[np.float64]:
     """Samples (…, 8, 8) of zigzag coefficients (…, 64), mid-grey at 0."""
-    scale = np.ones(64) if table is None else table.astype(np.float64)
+    scale = np.ones(64) if table is None else table
     natural = np.zeros(blocks.shape)
     natural[..., list(spec.ZIGZAG)] = blocks * scale
     square = natural.reshape(*blocks.shape[:-1], 8, 8)

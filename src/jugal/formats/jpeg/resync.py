@@ -42,7 +42,7 @@ _DOUBT = 0.3
 #: Bytes behind a fault in which foreign data may go on; what their MCUs must say for it in all, and each in the mean, where
 #: half an MCU is what a stranger says beyond what it might as well be.
 _FOREIGN_BYTES = 1 << 15
-_SURELY_STRANGE, _MOSTLY_STRANGE = 6.0, 0.2
+_SURELY_STRANGE, _FEW_STRANGE, _MOSTLY_STRANGE = 6.0, 0.35, 0.2
 #: Rows of a run from which its columns are told, and by how many deviations a column stands out by chance.
 _LEAST_ROWS = 4
 _CHANCE = 2.5
@@ -380,7 +380,9 @@ def _clearest(borders: NDArray[np.int64], sums: NDArray[np.float64], counts: NDA
     if not borders.size:
         return None
     best = int(np.argmax(sums))
-    return int(borders[best]) if sums[best] > max(_SURELY_STRANGE, _MOSTLY_STRANGE * counts[best]) else None
+    # Of few MCUs less is asked: they are soon said to be strangers, and soon done without.
+    least = max(min(_SURELY_STRANGE, _FEW_STRANGE * float(counts[best])), _MOSTLY_STRANGE * float(counts[best]))
+    return int(borders[best]) if sums[best] > least else None
 
 
 def resync(subject: Subject, donor: Subject | None) -> RepairDraft:

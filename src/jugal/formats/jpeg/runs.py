@@ -14,7 +14,8 @@ from jugal.formats.jpeg.parse import Entropy, Frame, HuffmanTable, Scan, Structu
 from jugal.kernels.jpeg import decode_run
 
 _PROBE = 6_144
-_BITS_TRIED = 320
+#: Bits at which decoding is begun, and at most where none of these does: an MCU of a fine picture is long.
+_BITS_TRIED, _MOST_BITS_TRIED = 320, 4096
 _MEMBERS = 12
 #: MCUs within which a run is in step at the latest, and a jump in level that speaks against it.
 _SETTLING = 24
@@ -70,17 +71,20 @@ class RunReader:
         self.blocks = np.repeat(np.arange(len(parts)), [1 if single else c.h * c.v for c in parts]).astype(np.int64)
         #: Blocks across and down an MCU, per component.
         self.shape = [(1, 1) if single else (c.v, c.h) for c in parts]
-        self.quant = [structure.quant.get(c.tq) for c in parts]
+        # Levels are those of eight bits, whatever the samples have: what looks right is a matter of shares of the range.
+        unit = 2.0 ** (self.frame.precision - 8)
+        tables = [structure.quant.get(c.tq) for c in parts]
+        self.quant = [None if q is None else q / unit for q in tables]
         #: Levels that one step of a quantised DC value is worth, per component.
         self.steps = np.array([float(q[0]) / 8.0 if q is not None else 1.0 for q in self.quant])
         keys: list[int] = []
         for _, td, ta in self.scan.components:
             keys += [k for k in (td, ta | 0x10) if k not in keys]
-        tables = tuple(self.scan.tables.get(k) or HuffmanTable(bytes(16), b"") for k in keys)
-        self._fast, self._full = lookup_tables(tables)
+        codes = tuple(self.scan.tables.get(k) or HuffmanTable(bytes(16), b"") for k in keys)
+        self._fast, self._full = lookup_tables(codes)
         self._dc = np.array([keys.index(td) for _, td, _ in self.scan.components], np.int64)
         self._ac = np.array([keys.index(ta | 0x10) for _, _, ta in self.scan.components], np.int64)
-        steps = [int(q[0]) if q is not None else 1 for q in self.quant]
+        steps = [int(q[0]) if q is not None else 1 for q in tables]
         self._span = np.array([int((2 << (self.frame.precision + 2)) * 1.2) // s + 4 for s in steps], np.int64)
         self.total = self.frame.mcus_x * self.frame.mcus_y
 
@@ -116,7 +120,9 @@ class RunReader:
         if probe.length < 64:
             return None
         runs: list[Run] = []
-        for bit in range(min(_BITS_TRIED, probe.length * 8 - 64)):
+        for bit in range(min(_MOST_BITS_TRIED, probe.length * 8 - 64)):
+            if bit >= _BITS_TRIED and runs:
+                break
             run, _ = self.read(probe, bit, 4096)
             if not run.failed and run.count >= 3:
                 runs.append(run)

@@ -27,6 +27,7 @@ from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
+from jugal.formats.jpeg.swaps import find_swaps
 from jugal.kernels.blockstats import SECTOR
 from jugal.kernels.stuffing import stuffed_offset
 from jugal.model.codes import FindingCode
@@ -83,8 +84,21 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
         marks = sorted([(f.span, True) for f in fills] + [(s, False) for s in merge(foreign)], key=lambda x: x[0].start)
         _judge_scan(result, structure, picture, number, decoded, planes, marks, subject.size)
     if not result.damages and picture.frame.marker in spec.SEQUENTIAL and len(picture.scans) == 1:
-        _silent_step(result, structure, picture, planes)
+        _silent_swap(result, structure, picture, planes)
+        if not result.damages:
+            _silent_step(result, structure, picture, planes)
     return result
+
+
+def _silent_swap(result: Verdicts, structure: Structure, picture: Picture, planes: list[NDArray[np.float32]]) -> None:
+    """Clusters in the wrong place that no error tells of. What follows them counts from a level that is not its own."""
+    decoded = picture.scans[0]
+    if not _has_edges(structure) or decoded.units < _LEAST_UNITS:
+        return
+    borders = find_swaps(picture, structure, planes)
+    if borders:
+        unit, at = borders[0]
+        result.damages.append(Damage(0, unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
 
 
 def _silent_step(result: Verdicts, structure: Structure, picture: Picture, planes: list[NDArray[np.float32]]) -> None:

@@ -1,0 +1,127 @@
+"""Clusters of a picture's own or like data in the wrong place that decode without any error.
+
+What stands in them belongs elsewhere: from the cluster's border on a row's length of MCUs meets those above as strangers do,
+and once more from where the right data go on. A subject's edges do so along rows, not from a border to the same column of
+the next row, and not twice a few clusters apart.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.jpeg.breaks import strangers_at
+from jugal.formats.jpeg.decode import Picture
+from jugal.formats.jpeg.edges import Edges, read_edges
+from jugal.formats.jpeg.parse import Structure
+from jugal.formats.jpeg.runs import RunReader
+
+_CLUSTER = 4096
+#: A decoder may need some MCUs to fall into step behind a border.
+_LATE = range(-1, 4)
+#: By how many usual distances between rows a row's length from a border on must exceed those before and behind it.
+_SUSPECT = 0.5
+#: How much stranger, times how strange in its less strange part: none of 160 healthy codings has two such borders.
+_STRANGE = 0.3
+_MOST_APART, _MOST_LOOKED_AT = 8, 3
+_ROWS_KNOWN, _LEAST_ROWS_KNOWN = 8, 6
+_SAMPLES = 8192
+_LEAST_MARGIN = 3
+#: Clusters that a row may take up.
+_MOST_A_ROW = 1.4
+
+
+def find_swaps(picture: Picture, structure: Structure, planes: list[NDArray[np.float32]]) -> list[tuple[int, int]]:
+    """(MCU, byte) of each border at which wrong data begin or end; empty where fewer than two stand out.
+
+    ``planes`` are the MCUs' mean levels. Asked of one interleaved sequential scan without restart intervals.
+    """
+    decoded = picture.scans[0]
+    width = planes[0].shape[1]
+    if width < 8 or planes[0].shape[0] < _LEAST_ROWS_KNOWN + 4:
+        return []
+    if decoded.scan.entropy.length * width > _CLUSTER * decoded.units * _MOST_A_ROW:
+        return []  # a cluster holds a part of a row only, and other parts of the row go on beside it
+    raw = decoded.raw(decoded.unit_pos)
+    bytes_at = np.arange(int(raw[0]) // _CLUSTER + 1, int(raw[-1]) // _CLUSTER + 1) * _CLUSTER
+    borders = np.searchsorted(raw, bytes_at)
+    rises = _rises(_distances(planes), borders, width)
+    reader = RunReader(structure)
+    known: Edges | None = None
+    for first in np.argsort(-rises, kind="stable")[:_MOST_LOOKED_AT].tolist():
+        if rises[first] < _SUSPECT:
+            break
+        known = known or _known(reader, picture, int(borders[first]), width)
+        if known is None or not _is_border(reader, picture, int(borders[first]), known):
+            continue
+        # Wrong data end as well, or begin.
+        near = [k for k in range(max(0, first - _MOST_APART), min(borders.size, first + _MOST_APART + 1)) if k != first]
+        likely = sorted(near, key=lambda k: -rises[k])[:_MOST_LOOKED_AT]
+        found = [first, *(k for k in likely if rises[k] > 0 and _is_border(reader, picture, int(borders[k]), known))]
+        if len(found) > 1:
+            return [(int(borders[k]), int(bytes_at[k])) for k in sorted(found)]
+    return []
+
+
+def _distances(planes: list[NDArray[np.float32]]) -> NDArray[np.float64]:
+    """Per MCU how far its levels lie from those above, in usual distances, summed over the components."""
+    width = planes[0].shape[1]
+    out = np.zeros(planes[0].size)
+    for plane in planes[:3]:
+        flat = plane.reshape(-1).astype(np.float64)
+        away = np.abs(flat[width:] - flat[:-width])
+        most = np.percentile(away[:: max(1, away.size // _SAMPLES)], 95)
+        out[width:] += np.minimum(away, most) / (away.mean() + 0.3)
+    return out
+
+
+def _rises(values: NDArray[np.float64], borders: NDArray[np.int64], width: int) -> NDArray[np.float64]:
+    """By how much the mean over a row's length from each border on exceeds those before and behind it, at the best place."""
+    sums = np.concatenate(([0.0], np.cumsum(values)))
+    best = np.full(borders.size, -np.inf)
+    for late in _LATE:
+        at = borders + late
+        column = at % width
+        usable = (at >= 2 * width) & (at + 2 * width <= values.size) & _is_inside(column, width)
+        spot = at[usable]
+        here, ahead, behind = (
+            (sums[spot + first + width] - sums[spot + first]) / width for first in (0, -width, width)
+        )
+        best[usable] = np.maximum(best[usable], here - np.maximum(ahead, behind))
+    return best
+
+
+def _is_inside(column: NDArray[np.int64], width: int) -> NDArray[np.bool_]:
+    """Not so near to the picture's side that what begins there may be a part of the subject."""
+    return np.minimum(column, width - column) >= max(_LEAST_MARGIN, width // 10)
+
+
+def _known(reader: RunReader, picture: Picture, border: int, width: int) -> Edges | None:
+    """The edges of the rows before the first border, with strangers to compare."""
+    first = max(0, border // width - _ROWS_KNOWN) * width
+    if border - first < _LEAST_ROWS_KNOWN * width:
+        return None
+    decoded = picture.scans[0]
+    return read_edges(reader, decoded.scan.entropy, int(decoded.unit_pos[first]), width, first, border - width)
+
+
+def _is_border(reader: RunReader, picture: Picture, border: int, known: Edges) -> bool:
+    """Whether MCUs begin to meet the ones above as strangers at a border, for a row's length on both sides of a row's end."""
+    width, decoded = known.width, picture.scans[0]
+    first, last = border - 2 * width - 1, min(decoded.units, border + 2 * width + max(_LATE) + 1)
+    edges = read_edges(reader, decoded.scan.entropy, int(decoded.unit_pos[first]), width, first, last, strangers=False)
+    values = strangers_at(edges, known)
+    if values is None:
+        return False
+    for at in (border + late for late in _LATE):
+        spot, column = at - edges.first, at % width
+        if spot < width or spot + 2 * width > values.size or not _is_inside(np.array([column]), width)[0]:
+            continue
+        row = values[spot : spot + width]
+        rise = float(row.mean()) - max(
+            float(values[spot - width : spot].mean()), float(values[spot + width : spot + 2 * width].mean())
+        )
+        parts = float(row[: width - column].mean()), float(row[width - column :].mean())
+        if rise > 0 and min(parts) > 0 and rise * min(parts) > _STRANGE:
+            return True
+    return False

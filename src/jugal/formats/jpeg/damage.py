@@ -11,6 +11,7 @@ from jugal.binary.blocks import Fill
 from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.activity import find_change
 from jugal.formats.jpeg.breaks import (
     STRANGE,
     find_break,
@@ -24,6 +25,7 @@ from jugal.formats.jpeg.breaks import (
 )
 from jugal.formats.jpeg.decode import Decoded, Picture, raw_offsets
 from jugal.formats.jpeg.edges import read_edges
+from jugal.formats.jpeg.importance import scan_weights
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
@@ -87,6 +89,8 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
         _silent_swap(result, structure, picture, planes)
         if not result.damages:
             _silent_step(result, structure, picture, planes)
+    if result.damages and picture.frame.marker == spec.PROGRESSIVE:
+        picture.weights = scan_weights(picture, structure)
     return result
 
 
@@ -278,11 +282,23 @@ def _judge_scan(
                 damage.noticed_only = False
             elif not errors and code is FindingCode.JPEG_SURPLUS:
                 damage.noticed_only = True
+        elif damage.noticed_only and _may_go_astray(picture, number, code):
+            place = find_change(picture, structure, number, noticed_unit)
+            if place is not None:
+                damage.first, damage.noticed_only = place, False
+                damage.start = damage.end = int(_unit_bytes(decoded)[place])
         if done == count and not surplus and left >= 0 and not lossless:
             _limit_spread(damage, planes, errors[-1].mcu if errors else damage.first)
         result.damages.append(damage)
     _lost_intervals(result, structure, number, decoded, bounds)
     result.damages.sort(key=lambda d: (d.scan, d.first))
+
+
+def _may_go_astray(picture: Picture, number: int, code: FindingCode) -> bool:
+    """Whether a progressive scan may have gone wrong long before it was noticed: one of AC values that does not just end."""
+    scan = picture.scans[number].scan
+    ends = code is FindingCode.JPEG_SHORT and number + 1 == len(picture.scans)
+    return picture.frame.marker == spec.PROGRESSIVE and scan.ss > 0 and not scan.restart_interval and not ends
 
 
 def _all_sound(decoded: Decoded) -> bool:
@@ -372,7 +388,7 @@ def spoiled_mask(picture: Picture, damages: list[Damage]) -> NDArray[np.float32]
     good = np.ones(rows * cols, np.float32)
     for damage in damages:
         decoded = picture.scans[damage.scan]
-        weight = impairment(picture, damage.scan)
+        weight = impairment(picture, damage)
         first, last = damage.first, damage.last
         if decoded.units != rows * cols:
             # A scan of one component: map its block rows onto MCU rows.
@@ -382,14 +398,11 @@ def spoiled_mask(picture: Picture, damages: list[Damage]) -> NDArray[np.float32]
     return (1.0 - good).reshape(rows, cols)
 
 
-def impairment(picture: Picture, scan_number: int) -> float:
-    """How much of a block's look hangs on a scan, 0..1: all on DC and luminance, little on last refinements."""
-    scan = picture.scans[scan_number].scan
-    if picture.frame.marker != spec.PROGRESSIVE:
+def impairment(picture: Picture, damage: Damage) -> float:
+    """How much of a block's look hangs on what is damaged, 0..1: all in a sequential picture."""
+    if not picture.weights:
         return 1.0
-    luma = 1.0 if any(index == 0 for index, _, _ in scan.components) else 0.5
-    if scan.ss == 0:
-        return 1.0 if scan.ah == 0 else 0.15
-    if scan.ah == 0:
-        return (0.5 if scan.ss < 4 else 0.3) * luma
-    return (0.1 if scan.al else 0.03) * luma
+    # Behind the end of a scan nothing is shown of it; behind other damage what belongs elsewhere is.
+    nothing = damage.code is FindingCode.JPEG_SHORT or damage.end >= picture.scans[damage.scan].scan.entropy.end
+    astray, missing = picture.weights[damage.scan]
+    return missing if nothing else astray

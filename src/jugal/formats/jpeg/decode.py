@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import lru_cache
 
@@ -84,6 +85,9 @@ class Picture:
     dc: list[NDArray[np.int32]]
     scans: list[Decoded]
     layout: Layout | None = None
+    #: Per scan how much of the look is lost, 0..1, where it is astray and where it is missing; reckoned where a progressive
+    #: picture is damaged.
+    weights: list[tuple[float, float]] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
@@ -208,6 +212,19 @@ def decode(frame: Frame, scans: list[Scan], quant: dict[int, NDArray[np.uint16]]
         for o, s, r in zip(layout.offset.tolist(), layout.stride.tolist(), layout.rows.tolist(), strict=True)
     ]
     return Picture(frame, planes, decoded, layout)
+
+
+def follow(
+    frame: Frame, scans: list[Scan], quant: dict[int, NDArray[np.uint16]]
+) -> Iterator[tuple[Layout, NDArray[np.int32], NDArray[np.uint64]]]:
+    """Of the blocks of a progressive frame after each of ``scans``: their DC values, and which coefficients are not zero
+    (bit k: number k in zigzag order). The arrays are the same ones each time."""
+    layout = Layout.of(frame)
+    dc, nonzero = np.zeros(layout.total, np.int32), np.zeros(layout.total, np.uint64)
+    limits = _dc_limits(frame, quant)
+    for scan in scans:
+        _decode_scan(frame, layout, scan, dc, nonzero, limits, False)
+        yield layout, dc, nonzero
 
 
 def _dc_limits(frame: Frame, quant: dict[int, NDArray[np.uint16]]) -> NDArray[np.int64]:

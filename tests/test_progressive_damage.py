@@ -1,0 +1,114 @@
+"""Progressive pictures: where a scan goes astray unnoticed, and how much of the look hangs on it, held against Pillow."""
+
+from __future__ import annotations
+
+import io
+from functools import cache
+
+import numpy as np
+import pytest
+from bench.measure import share
+from PIL import Image
+
+from conftest import examine
+from jugal.binary.source import Source
+from jugal.formats.jpeg.activity import find_change
+from jugal.formats.jpeg.decode import decode, follow
+from jugal.formats.jpeg.importance import scan_weights
+from jugal.formats.jpeg.parse import walk
+from jugal.model.finding import Severity
+from jugal.model.result import Verdict
+from jugal.samples import encode
+from jugal.samples.harm import harm
+from jugal.samples.scenes import riverbed
+
+
+@cache
+def photo(seed: int, mode: str = "RGB", subsampling: int = 2) -> bytes:
+    picture = riverbed(1000, 760, seed).convert(mode)
+    options = {"subsampling": subsampling} if mode == "RGB" else {}
+    return encode.jpeg(picture, quality=85, progressive=True, **options)
+
+
+def opened(data: bytes):  # type: ignore[no-untyped-def]
+    structure = walk(Source.from_bytes(data), 0)
+    assert structure.frame is not None
+    return structure, decode(structure.frame, structure.scans, structure.quant)
+
+
+def pixels(data: bytes) -> np.ndarray:
+    return np.asarray(Image.open(io.BytesIO(data)).convert("RGB"), np.int16)
+
+
+@pytest.mark.parametrize("kind", ["lost-bytes", "repeated-cluster", "own-cluster", "lost-cluster", "kindred-cluster"])
+@pytest.mark.parametrize(("mode", "subsampling"), [("RGB", 2), ("RGB", 0), ("L", 0)])
+def test_scans_that_go_astray_are_placed_where_they_do(kind: str, mode: str, subsampling: int) -> None:
+    near = tried = 0
+    for seed in range(4):
+        sick = harm(photo(seed + 1, mode, subsampling), "jpeg", kind, seed)
+        found = examine(sick.data)
+        grave = [f.span.start for f in found.findings if f.span and f.severity in (Severity.MAJOR, Severity.FATAL)]
+        if found.verdict is not Verdict.INTACT and grave:
+            tried += 1
+            near += abs(min(grave) - sick.start) <= 4096
+    assert tried >= 1 and near >= tried - 1
+
+
+@pytest.mark.parametrize("number", [4, 5, 9])
+def test_a_change_is_found_at_its_block(number: int) -> None:
+    """Bytes taken out of a scan of AC values of the first component: the first pass, and both refinements."""
+    hits = 0
+    for seed in (2, 3, 6, 7):
+        data = photo(seed)
+        structure, healthy = opened(data)
+        entropy = structure.scans[number].entropy
+        at = entropy.start + (entropy.end - entropy.start) // 2
+        block = int(np.searchsorted(healthy.scans[number].raw(healthy.scans[number].unit_pos), at))
+        sick, picture = opened(data[:at] + data[at + 2500 :])
+        place = find_change(picture, sick, number, picture.scans[number].units)
+        hits += place is not None and abs(place - block) < 60
+    assert hits >= 3, "of four"
+
+
+@pytest.mark.parametrize("number", [5, 9])
+def test_no_change_is_seen_in_a_scan_that_stays_in_step(number: int) -> None:
+    structure, picture = opened(
+        encode.jpeg(riverbed(1000, 760, 5).crop((0, 0, 1000, 600)), quality=85, progressive=True)
+    )
+    assert find_change(picture, structure, number, picture.scans[number].units) is None
+
+
+def test_what_was_seen_after_each_scan_only_grows() -> None:
+    structure, _ = opened(photo(2))
+    assert structure.frame is not None
+    counts = [
+        int(np.bitwise_count(seen).sum()) for _, _, seen in follow(structure.frame, structure.scans, structure.quant)
+    ]
+    assert counts == sorted(counts) and counts[0] == 0 and counts[-1] > 0
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+@pytest.mark.parametrize("quality", [60, 85, 95])
+def test_the_weight_of_a_scan_is_what_a_decoder_misses_without_it(seed: int, quality: int) -> None:
+    data = encode.jpeg(riverbed(800, 600, seed), quality=quality, progressive=True)
+    structure, picture = opened(data)
+    weights = scan_weights(picture, structure)
+    assert len(weights) == len(structure.scans) and weights[0] == (1.0, 1.0)
+    whole = pixels(data)
+    # The last scan of all, and the refinement before the others: each left out with its header.
+    last = structure.scans[-1]
+    assert last.ss and last.ah
+    off = float((np.abs(pixels(data[: last.segment.start] + b"\xff\xd9") - whole).max(axis=2) > 12).mean())
+    assert weights[-1][1] == pytest.approx(off, abs=0.08)
+    assert all(0 <= missing <= astray <= 1 for astray, missing in weights)
+
+
+@pytest.mark.parametrize("kind", ["zero-cluster", "zero-several", "own-cluster", "truncate"])
+def test_scores_keep_near_what_a_decoder_shows(kind: str) -> None:
+    misses = []
+    for seed in range(4):
+        data = photo(seed + 5)
+        sick = harm(data, "jpeg", kind, seed).data
+        found = examine(sick)
+        misses.append(abs((found.score or 0) - (share("jpeg", data, sick) or 0)))
+    assert float(np.mean(misses)) < 8

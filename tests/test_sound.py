@@ -205,3 +205,18 @@ def test_a_stopped_recorder_leaves_sizes_of_zero_and_they_are_filled_in(tmp_path
     assert FindingCode.WAV_SIZE in {f.code for f in found.findings}
     outcome = repair_file(found, tmp_path / "out", [], "fix-sizes")
     assert outcome.output is not None and Path(outcome.output).read_bytes() == whole
+
+
+@pytest.mark.parametrize("mark", [b"Xing", b"Info", b"VBRI"])
+def test_a_count_cut_off_by_the_end_of_the_file_is_no_count(mark: bytes) -> None:
+    """The frame that states how many follow may be the last thing that is left."""
+    data = healthy("mp3")
+    first = data.find(b"Xing") if b"Xing" in data[:4096] else data.find(b"Info")
+    start = data.rfind(b"\xff\xfb", 0, first)
+    whole = data[start : start + 4000]
+    for cut in range(first - start, first - start + 20):
+        sick = whole[: first - start] + mark + whole[first - start + 4 :]
+        found = examine(sick[:cut])
+        assert not any(f.code is FindingCode.EXAMINER for f in found.findings)
+    # Cut inside the frame of the count there is no sound at all.
+    assert not any(f.code is FindingCode.EXAMINER for f in examine(whole[:60]).findings)

@@ -36,7 +36,7 @@ def examine(subject: Subject, report: Report) -> None:
     lost = _gaps(subject, report, stream, seconds)
     cut = stream.last_end > stream.end
     if cut:
-        found -= 1
+        found = max(0, found - 1)
         report.add(
             FindingCode.MP3_SHORT,
             Severity.MAJOR,

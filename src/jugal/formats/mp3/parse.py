@@ -136,9 +136,10 @@ def _own_count(source: Source, stream: Stream) -> None:
         hit = body.find(mark, 4, 64)
         if hit > 0:
             stream.info_frame = True
-            if body[hit + 7] & 1:
+            if len(body) >= hit + 12 and body[hit + 7] & 1:
                 stream.stated_frames = int.from_bytes(body[hit + 8 : hit + 12], "big")
     hit = body.find(b"VBRI", 4, 64)
     if hit > 0:
         stream.info_frame = True
-        stream.stated_frames = int.from_bytes(body[hit + 14 : hit + 18], "big")
+        if len(body) >= hit + 18:
+            stream.stated_frames = int.from_bytes(body[hit + 14 : hit + 18], "big")

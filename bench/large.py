@@ -12,7 +12,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from bench.speed import repeated
+from bench.speed import log, repeated
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.samples import encode
@@ -100,12 +100,18 @@ def main() -> None:
         os.truncate(sick, index)
         for _ in range(2):
             _, copying, _ = _in_child(lambda: _copy(whole, folder / "copy.mp4"))
+        lines = []
         for what, work in (
             ("examined", lambda: _examine(whole)),
             ("index rebuilt with a donor", lambda: _rebuild(sick, lender, folder)),
         ):
             words, taken, memory = _in_child(work)
-            print(f"| {what} ({words}) | {taken / copying:.2f} times the copying | {memory / 1e6:.0f} MB |", flush=True)
+            size = whole.stat().st_size / 1e9
+            lines.append(
+                (f"A clip of {size:.1f} GB {what}", f"{taken / copying:.2f} times the copying, {memory / 1e6:.0f} MB")
+            )
+            print(*lines[-1], f"({words})", sep=" | ", flush=True)
+    log(lines)
 
 
 if __name__ == "__main__":

@@ -124,6 +124,19 @@ def _window_gap() -> str:
     return done.stdout.strip().splitlines()[-1].rsplit(": ", 1)[-1] if done.stdout.strip() else "not measured"
 
 
+def log(lines: list[tuple[str, str]]) -> None:
+    """Appends a table of (what, ratio) to the record of all runs."""
+    record = Path("docs/bench.md")
+    if not record.exists():
+        head = (
+            "# Speed, as ratios\n\nAppended by `make bench`; each table is one run on one machine with two processes.\n"
+        )
+        record.write_text(head, encoding="utf-8")
+    rows = "\n".join(f"| {a} | {b} |" for a, b in lines)
+    with record.open("a", encoding="utf-8") as out:
+        out.write(f"\n## {datetime.date.today().isoformat()}\n\n| what | ratio |\n|---|---|\n{rows}\n")
+
+
 def main() -> None:
     lines: list[tuple[str, str]] = []
     with tempfile.TemporaryDirectory(prefix="jugal-bench-") as name:
@@ -148,16 +161,8 @@ def main() -> None:
         few, many = _per_file(folder, 500), _per_file(folder, 5000)
         lines.append(("Cost per small file, 5,000 against 500", f"{many / few:.2f} times ({1e3 * many:.2f} ms a file)"))
     lines.append(("Longest gap of the event loop, 2,000 files coming in", _window_gap()))
-    text = "\n".join(f"| {a} | {b} |" for a, b in lines)
-    print(text)
-    log = Path("docs/bench.md")
-    if not log.exists():
-        log.write_text(
-            "# Speed, as ratios\n\nAppended by `make bench`; each table is one run on one machine with two processes.\n",
-            encoding="utf-8",
-        )
-    with log.open("a", encoding="utf-8") as out:
-        out.write(f"\n## {datetime.date.today().isoformat()}\n\n| what | ratio |\n|---|---|\n{text}\n")
+    print("\n".join(f"| {a} | {b} |" for a, b in lines))
+    log(lines)
 
 
 if __name__ == "__main__":

@@ -101,6 +101,7 @@ def test_recognised_formats_say_only_what_they_know() -> None:
         "rar": b"Rar!\x1a\x07\x01\x00",
         "mkv": b"\x1a\x45\xdf\xa3",
         "psd": b"8BPS",
+        "w64": b"riff\x2e\x91\xcf\x11\xa5\xd6\x28\xdb\x04\xc1\0\0",
     }.items():
         data = magic + rng.bytes(60_000)
         found = examine(data)

@@ -58,6 +58,7 @@ _SIGNATURES: tuple[tuple[int, bytes, str], ...] = (
     (0, b"IIU\x00", "rw2"),
     (0, b"8BPS", "psd"),
     (0, b"fLaC", "flac"),
+    (0, b"riff\x2e\x91\xcf\x11\xa5\xd6\x28\xdb", "w64"),
     (0, b"%PDF-", "pdf"),
     (0, b"{\\rtf", "rtf"),
     (0, b"SQLite format 3\x00", "sqlite"),

@@ -26,7 +26,7 @@ EXAMINED: tuple[FormatSpec, ...] = (
 RECOGNISED: dict[str, Kind] = {
     **dict.fromkeys(("gif", "bmp", "tiff", "webp", "dng", "cr2", "nef", "arw", "orf", "rw2", "raf", "psd"), Kind.PHOTO),
     **dict.fromkeys(("avi", "mkv", "webm", "mxf", "mpegts", "mpegps"), Kind.VIDEO),
-    **dict.fromkeys(("aiff", "ogg", "opus", "aac"), Kind.AUDIO),
+    **dict.fromkeys(("aiff", "ogg", "opus", "aac", "w64"), Kind.AUDIO),
     **dict.fromkeys(("doc", "xls", "ppt"), Kind.DOCUMENT),
     **dict.fromkeys(("gzip", "tar", "7z", "rar"), Kind.ARCHIVE),
     "sqlite": Kind.OTHER,

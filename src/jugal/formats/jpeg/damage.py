@@ -29,7 +29,7 @@ from jugal.formats.jpeg.importance import scan_weights
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
-from jugal.formats.jpeg.swaps import find_swaps
+from jugal.formats.jpeg.swaps import find_swaps, levels_part
 from jugal.kernels.blockstats import SECTOR
 from jugal.kernels.stuffing import stuffed_offset
 from jugal.model.codes import FindingCode
@@ -95,14 +95,17 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
 
 
 def _silent_swap(result: Verdicts, structure: Structure, picture: Picture, planes: list[NDArray[np.float32]]) -> None:
-    """Clusters in the wrong place that no error tells of. What follows them counts from a level that is not its own."""
+    """Clusters in the wrong place that no error tells of. What follows them may count from a level that is not its own."""
     decoded = picture.scans[0]
     if not _has_edges(structure) or decoded.units < _LEAST_UNITS:
         return
     borders = find_swaps(picture, structure, planes)
     if borders:
         unit, at = borders[0]
-        result.damages.append(Damage(0, unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
+        # The last border found may be the last but one.
+        behind = min(decoded.units, 2 * borders[-1][0] - borders[-2][0])
+        last = decoded.units if levels_part(planes, unit, behind) else behind
+        result.damages.append(Damage(0, unit, last, FindingCode.JPEG_BREAK, at, at))
 
 
 def _silent_step(result: Verdicts, structure: Structure, picture: Picture, planes: list[NDArray[np.float32]]) -> None:

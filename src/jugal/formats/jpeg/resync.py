@@ -37,6 +37,8 @@ _STARTS_TRIED = 16
 #: Rows of MCUs before the damage by which it is told whether a run belongs to the picture, and rows of the run.
 _ROWS_LEARNT = 48
 _LEAST = 4
+#: MCUs within which a run is in step, and levels from mid-grey that none has.
+_SETTLING, _BEYOND = 64, 150.0
 #: Share of the MCUs that lost bytes are reckoned to have held by which the reckoning may be off.
 _DOUBT = 0.3
 #: Bytes behind a fault in which foreign data may go on; what their MCUs must say for it in all, and each in the mean, where
@@ -237,7 +239,11 @@ def _put(
         run, place = run.without_first(skip), place + skip
     if run.count < _LEAST:
         return None
-    placed = Placed(run, place, *gamut.settle(run, *match_levels(canvas, run, place)))
+    offsets, doubt = gamut.settle(run, *match_levels(canvas, run, place))
+    skip = _wild_start(canvas.reader, run, offsets)
+    if run.count - skip < _LEAST:
+        return None
+    placed = Placed(run.without_first(skip), place + skip, offsets, doubt)
     canvas.add(placed)
     return placed
 
@@ -375,6 +381,17 @@ def _foreign_start(reader: RunReader, run: Run, known: Edges) -> int:
     return 0 if cut is None else min(cut + 2, run.count - 1)
 
 
+def _wild_start(reader: RunReader, run: Run, offsets: NDArray[np.int64]) -> int:
+    """How many MCUs at the start of a run to leave out, for they or what comes before have levels that no picture has.
+
+    They were not in step yet. What is put before a run must have the level that its first MCU counts from.
+    """
+    levels = np.vstack((_counted_from(reader, run)[reader.blocks], run.dc[:_SETTLING])).astype(np.float64)
+    levels = (levels + offsets[reader.blocks]) * reader.steps[reader.blocks]
+    wild = np.flatnonzero((np.abs(levels) > _BEYOND).any(axis=1))
+    return int(wild[-1]) + 1 if wild.size else 0
+
+
 def _clearest(borders: NDArray[np.int64], sums: NDArray[np.float64], counts: NDArray[np.int64]) -> int | None:
     """The border that parts strangers best, where they surely are some: ``sums`` of what ``counts`` MCUs say for it."""
     if not borders.size:
@@ -405,9 +422,7 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
     steps = [f"Kept the {head.count:,} blocks of the picture before the damage."]
     for placed in mosaic.placed:
         lost = placed.place - reached
-        before = placed.run.dc[0].astype(np.int64) - _first_steps(reader, placed.run)
-        own = np.array([before[np.flatnonzero(reader.blocks == c)[0]] for c in range(len(reader.shape))])
-        changes = (own + placed.offsets - levels).tolist()
+        changes = (_counted_from(reader, placed.run) + placed.offsets - levels).tolist()
         parts.append(np.tile(neutral_mcu(structure, scan), lost - 1))
         parts.append(neutral_mcu(structure, scan, changes))
         parts.append(placed.run.own_bits())
@@ -425,10 +440,11 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
     return RepairDraft(pieces, tuple(steps), kept=mosaic.kept)
 
 
-def _first_steps(reader: RunReader, run: Run) -> NDArray[np.int64]:
-    """Per block of the run's first MCU the DC value counted from the run's start: its predictor taken away."""
+def _counted_from(reader: RunReader, run: Run) -> NDArray[np.int64]:
+    """Per component the DC value that the run's first MCU counts from: its own less the step that leads to it."""
     one, _ = reader.read(run.entropy, int(run.bits[0]), 1)
-    return one.dc[0].astype(np.int64)
+    before = run.dc[0].astype(np.int64) - one.dc[0]
+    return np.array([before[np.flatnonzero(reader.blocks == c)[0]] for c in range(len(reader.shape))])
 
 
 def _last_levels(reader: RunReader, run: Run, offsets: NDArray[np.int64]) -> NDArray[np.int64]:

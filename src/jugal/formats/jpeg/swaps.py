@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from jugal.formats.jpeg.breaks import strangers_at
+from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION, strangers_at
 from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.edges import Edges, read_edges
 from jugal.formats.jpeg.parse import Structure
@@ -27,6 +27,8 @@ _MOST_APART, _MOST_LOOKED_AT = 8, 3
 _ROWS_KNOWN, _LEAST_ROWS_KNOWN = 8, 6
 _SAMPLES = 8192
 _LEAST_MARGIN = 3
+#: Levels by which rows must differ to count from another level.
+_LEAST_STEP = 12.0
 #: Clusters that a row may take up.
 _MOST_A_ROW = 1.4
 
@@ -61,6 +63,19 @@ def find_swaps(picture: Picture, structure: Structure, planes: list[NDArray[np.f
         if len(found) > 1:
             return [(int(borders[k]), int(bytes_at[k])) for k in sorted(found)]
     return []
+
+
+def levels_part(planes: list[NDArray[np.float32]], first: int, last: int) -> bool:
+    """Whether the rows behind MCU ``last`` lie at another level than those ahead of ``first``, beyond what rows so far apart do."""
+    plane = planes[0].astype(np.float64)
+    above, below = first // plane.shape[1] - 1, last // plane.shape[1] + 2
+    apart = below - above
+    if above < apart + 1 or below >= plane.shape[0]:
+        return True
+    usual = np.median(plane[apart : above + 1] - plane[: above + 1 - apart], axis=1)
+    scatter = MAD_TO_DEVIATION * float(np.median(np.abs(usual - np.median(usual))))
+    change = float(np.median(plane[below] - plane[above]) - np.median(usual))
+    return abs(change) > max(_LEAST_STEP, 3.0 * scatter)
 
 
 def _distances(planes: list[NDArray[np.float32]]) -> NDArray[np.float64]:

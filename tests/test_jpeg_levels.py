@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from functools import cache
+from pathlib import Path
 
 import numpy as np
 import pytest
 from PIL import Image
 
 from jugal.binary.source import Source
+from jugal.engine.examine import examine_file
+from jugal.engine.repair import repair_file
 from jugal.formats.base import Subject
 from jugal.formats.jpeg.breaks import level_planes
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.gamut import Gamut
 from jugal.formats.jpeg.parse import Structure, walk
-from jugal.formats.jpeg.resync import _foreign_start, find_mosaic
+from jugal.formats.jpeg.resync import _counted_from, _foreign_start, _wild_start, find_mosaic
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.samples import encode
 from jugal.samples.harm import harm
@@ -120,3 +123,49 @@ def test_the_cluster_behind_the_one_at_fault_is_tried_first() -> None:
     first = int(np.searchsorted(whole.bits >> 3, at + 4096 - structure.scans[0].entropy.start))
     # A cluster further on would be some eighty MCUs further down.
     assert first - 16 <= mosaic.placed[-1].place <= first + 16
+
+
+@pytest.mark.parametrize(
+    "kind", ["noise-cluster", "kindred-cluster", "own-cluster", "zero-several", "inserted-cluster"]
+)
+@pytest.mark.parametrize("quality", [25, 80])
+def test_what_is_put_back_together_decodes_without_an_error(kind: str, quality: int, tmp_path: Path) -> None:
+    """Whatever a run's first MCUs are, no level beyond those of a picture is written, which decoders would stop at."""
+    repaired = 0
+    for seed in range(4):
+        sick = harm(encode.jpeg(riverbed(900, 700, seed + 1), quality=quality), "jpeg", kind, seed).data
+        path = tmp_path / f"{seed}.jpg"
+        path.write_bytes(sick)
+        found = examine_file(path)
+        if "resync" not in {p.method for p in found.repairs}:
+            continue
+        outcome = repair_file(found, tmp_path / "out", method="resync", rounds=1)
+        if outcome.output is None:
+            continue
+        repaired += 1
+        _, structure, _ = opened(Path(outcome.output).read_bytes())
+        assert structure.frame is not None
+        scan = decode(structure.frame, structure.scans, structure.quant).scans[0]
+        assert scan.complete, [(e.kind, e.mcu) for e in scan.errors[:3]]
+    assert repaired >= 2
+
+
+def test_a_run_counts_from_the_level_of_the_mcu_before_it() -> None:
+    _, structure, reader = opened(contrasty())
+    whole, _ = reader.read(structure.scans[0].entropy, 0, reader.total)
+    for number in (1, 500, 1500):
+        run = part(whole, number, 100)
+        last = [int(whole.dc[number - 1, np.flatnonzero(reader.blocks == c)[-1]]) for c in range(3)]
+        assert _counted_from(reader, run).tolist() == last
+
+
+def test_mcus_of_impossible_levels_are_left_out_with_what_they_follow() -> None:
+    _, structure, reader = opened(contrasty())
+    whole, _ = reader.read(structure.scans[0].entropy, 0, reader.total)
+    run = part(whole, 600, 400)
+    assert _wild_start(reader, run, np.zeros(3, np.int64)) == 0
+    run.dc = run.dc.copy()
+    run.dc[4, 0] = round(400 / reader.steps[0])
+    assert _wild_start(reader, run, np.zeros(3, np.int64)) == 6
+    # Far off as a whole, as with a wrong offset, all of the start is.
+    assert _wild_start(reader, run, np.array([round(500 / reader.steps[0]), 0, 0])) == 65

@@ -18,6 +18,7 @@ from jugal.formats.isobmff.tables import Track, _chunks_as_samples
 from jugal.kernels.prores import frame_fault
 from jugal.model.codes import FindingCode
 from jugal.model.result import Verdict
+from jugal.samples import encode
 from jugal.samples.scenes import river_frame, river_sound
 
 
@@ -150,3 +151,48 @@ def test_iso_pcm_is_read_from_its_configuration() -> None:
     entry = struct.pack(">I4s6xH", 50, b"ipcm", 1) + struct.pack(">HHIHHHHI", 0, 0, 0, 2, 16, 0, 0, 48000 << 16)
     sound = read_sound(entry + struct.pack(">I4sIBB", 14, b"pcmC", 0, 1, 24))
     assert (sound.value_bytes, sound.byte_order, sound.signed) == (3, "little", True)
+
+
+# --- healthy clips in many settings: whatever the encoder and the muxer do, nothing is accused
+
+SETTINGS: dict[str, dict] = {
+    "intra refresh": {"options": {"x264-params": "intra-refresh=1"}},
+    "many references": {"options": {"x264-params": "ref=8:bframes=8"}},
+    "without CABAC": {"options": {"x264-params": "no-cabac=1:8x8dct=0"}},
+    "delimiters": {"options": {"x264-params": "aud=1:nal-hrd=vbr:vbv-maxrate=1000:vbv-bufsize=1000"}},
+    "small slices": {"options": {"x264-params": "slice-max-size=900"}},
+    "lossless": {"options": {"x264-params": "qp=0"}},
+    "sets repeated": {"options": {"x264-params": "repeat-headers=1"}},
+    "every picture a key": {"options": {"x264-params": "keyint=1"}},
+    "HEVC field": {"video": "libx265", "options": {"x265-params": "log-level=none:repeat-headers=1:aud=1"}},
+    "HEVC intra": {"video": "libx265", "options": {"x265-params": "log-level=none:keyint=1"}},
+    "MPEG-4 two B": {"video": "mpeg4", "options": {"bf": "2"}},
+    "fragments of frames": {"mux": {"movflags": "frag_every_frame+empty_moov"}},
+    "DASH": {"mux": {"movflags": "dash+frag_keyframe"}},
+    "CMAF": {"mux": {"movflags": "cmaf+frag_keyframe"}},
+    "one moof a track": {"mux": {"movflags": "separate_moof+frag_keyframe+empty_moov"}},
+    "no trailer": {"mux": {"movflags": "skip_trailer+frag_keyframe+empty_moov"}},
+    "negative offsets": {"mux": {"movflags": "negative_cts_offsets"}},
+    "hint tracks": {"mux": {"movflags": "rtphint"}},
+    "room for the index": {"mux": {"moov_size": "200000"}},
+    "AC-3": {"audio": "ac3"},
+    "MP3 sound": {"audio": "libmp3lame"},
+    "MOV with A-law": {"container": "mov", "audio": "pcm_alaw"},
+    "MOV with floats": {"container": "mov", "audio": "pcm_f32le"},
+    "MOV with IMA": {"container": "mov", "audio": "adpcm_ima_qt"},
+}
+
+
+@pytest.mark.parametrize("name", SETTINGS)
+def test_healthy_clips_in_any_setting_are_intact(name: str) -> None:
+    data = encode.clip(1.5, (320, 192), seed=5, **SETTINGS[name])
+    found = examine(data)
+    assert found.verdict is Verdict.INTACT and found.score == 100, [f.message for f in found.findings]
+
+
+@pytest.mark.parametrize("rate", [8000, 11025, 16000, 22050, 32000, 88200, 96000])
+@pytest.mark.parametrize("channels", [1, 2])
+def test_healthy_sound_at_any_rate_is_intact(rate: int, channels: int) -> None:
+    found = examine(encode.sound("aac", "ipod", channels=channels, rate=rate, seconds=1.5, seed=3))
+    assert found.verdict is Verdict.INTACT and found.score == 100, [f.message for f in found.findings]
+    assert found.media["sample_rate"] == rate

@@ -143,7 +143,7 @@ def _coding(video: str, options: dict[str, str]) -> dict[str, str]:
     return coding
 
 
-def _sound_frame(samples: np.ndarray, position: int, step: int, layout: str) -> av.AudioFrame:
+def _sound_frame(samples: np.ndarray, position: int, step: int, layout: str, rate: int = 48000) -> av.AudioFrame:
     piece = samples[position : position + step]
     channels = samples.shape[1]
     name = "stereo" if channels == 2 else "mono"
@@ -156,7 +156,7 @@ def _sound_frame(samples: np.ndarray, position: int, step: int, layout: str) -> 
         data = (piece * 32000).astype(np.int16)
         data = np.ascontiguousarray(data.T if layout == "s16p" else data.reshape(1, -1))
     frame = av.AudioFrame.from_ndarray(data, format=layout, layout=name)
-    frame.sample_rate = 48000
+    frame.sample_rate = rate
     frame.pts = position
     return frame
 
@@ -168,16 +168,17 @@ def sound(
     channels: int = 2,
     seed: int = 3,
     options: dict[str, str] | None = None,
+    rate: int = 48000,
 ) -> bytes:
     """Sound by one of FFmpeg's encoders."""
     out = io.BytesIO()
     with av.open(out, "w", format=container) as file:
-        stream = file.add_stream(codec, rate=48000, options=options or {})
+        stream = file.add_stream(codec, rate=rate, options=options or {})
         stream.layout = "stereo" if channels == 2 else "mono"
-        samples = river_sound(seconds, 48000, channels, seed)
+        samples = river_sound(seconds, rate, channels, seed)
         step = 4096 if codec == "flac" else 1152
         for position in range(0, len(samples), step):
-            file.mux(stream.encode(_sound_frame(samples, position, step, stream.format.name)))
+            file.mux(stream.encode(_sound_frame(samples, position, step, stream.format.name, rate)))
         file.mux(stream.encode(None))
     return out.getvalue()
 

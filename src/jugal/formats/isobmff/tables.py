@@ -15,6 +15,8 @@ from jugal.formats.isobmff.boxes import Box, Tree
 from jugal.formats.isobmff.sound import NO_SOUND, SoundEntry, read_sound
 
 _MAX_SAMPLES = 20_000_000
+#: Rates of sound that a sample entry has no room for (ISO/IEC 14496-12 12.2.3: 16.16).
+_HIGH_RATES = frozenset({88_200, 96_000, 176_400, 192_000})
 #: Bytes at the start of a file that hold no samples: at least a box header stands there.
 _NO_MEDIA_BEFORE = 8
 
@@ -66,7 +68,8 @@ class Track:
 
     @property
     def sample_rate(self) -> float:
-        return self.sound.sample_rate
+        """Values a second of each channel. An entry has no room for more than 65,535; the track's clock then tells."""
+        return float(self.timescale) if self.timescale in _HIGH_RATES else self.sound.sample_rate
 
     @property
     def frame_bytes(self) -> int:

@@ -210,7 +210,7 @@ def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool)
     for begin in starts:
         if begin >= stop - 64:
             break
-        bit = reader.in_step(subject, begin, stop)
+        bit = reader.in_step(subject, begin, stop, seen)
         if bit is None:
             continue
         run = reader.follow(subject, begin, stop, bit, reader.total)

@@ -110,17 +110,18 @@ class RunReader:
             out[:, c] = dc[:, self.blocks == c].mean(axis=1) * self.steps[c]
         return out
 
-    def in_step(self, subject: Subject, at: int, end: int) -> int | None:
+    def in_step(self, subject: Subject, at: int, end: int, surely: bool = False) -> int | None:
         """The bit after byte ``at`` at which an MCU surely begins; None where decoding does not fall into step.
 
         Decoding is begun at every bit. Most starts fail; those that do not end up on the same MCUs, since the code
-        words pull a decoder into step. The first place that most of them share is believed.
+        words pull a decoder into step. The first place that most of them share is believed. Where the picture ``surely``
+        goes on at ``at``, its first whole MCU is looked for further on.
         """
         probe = read_entropy(subject.source, at, min(end, at + _PROBE))
         if probe.length < 64:
             return None
         runs: list[Run] = []
-        for bit in range(min(_MOST_BITS_TRIED, probe.length * 8 - 64)):
+        for bit in range(min(_MOST_BITS_TRIED if surely else _BITS_TRIED, probe.length * 8 - 64)):
             if bit >= _BITS_TRIED and runs:
                 break
             run, _ = self.read(probe, bit, 4096)

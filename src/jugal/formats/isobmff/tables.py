@@ -69,7 +69,9 @@ class Track:
     @property
     def sample_rate(self) -> float:
         """Values a second of each channel. An entry has no room for more than 65,535; the track's clock then tells."""
-        return float(self.timescale) if self.timescale in _HIGH_RATES else self.sound.sample_rate
+        if self.timescale not in _HIGH_RATES or 2 * np.count_nonzero(self.durations == 2048) > self.durations.size:
+            return self.sound.sample_rate  # frames of 1,024 values that take 2,048 ticks
+        return float(self.timescale)
 
     @property
     def frame_bytes(self) -> int:

@@ -16,6 +16,7 @@ from jugal.formats.jpeg.activity import find_change
 from jugal.formats.jpeg.decode import decode, follow
 from jugal.formats.jpeg.importance import scan_weights
 from jugal.formats.jpeg.parse import walk
+from jugal.model.codes import FindingCode
 from jugal.model.finding import Severity
 from jugal.model.result import Verdict
 from jugal.samples import encode
@@ -112,3 +113,14 @@ def test_scores_keep_near_what_a_decoder_shows(kind: str) -> None:
         found = examine(sick)
         misses.append(abs((found.score or 0) - (share("jpeg", data, sick) or 0)))
     assert float(np.mean(misses)) < 8
+
+
+@pytest.mark.parametrize("kind", ["zero-cluster", "noise-cluster", "truncate"])
+def test_a_lost_quantisation_table_beside_other_damage_is_no_failure(kind: str) -> None:
+    data = photo(4)
+    at = data.find(b"\xff\xdb")
+    length = int.from_bytes(data[at + 2 : at + 4], "big")
+    sick = harm(data[:at] + data[at + 2 + length :], "jpeg", kind, 2).data
+    found = examine(sick)
+    assert not any(f.code is FindingCode.EXAMINER for f in found.findings)
+    assert found.score is not None and found.score < 60

@@ -13,6 +13,8 @@ from scipy.signal import fftconvolve
 from jugal.formats.jpeg.decode import Layout, Picture, follow
 from jugal.formats.jpeg.parse import Structure
 
+#: More blocks than this are not looked at: the sums over them would take more room than the picture.
+_MOST_BLOCKS = 600_000
 #: Blocks at the least by which a displacement is told, and the part of a scan's end that they are.
 _LEAST, _TAIL = 400, 0.3
 #: How well the end must fit the picture some blocks on, by correlation, and how much better than where it stands.
@@ -28,6 +30,8 @@ _CLASSES, _LEAST_SCATTER = 16, 0.1
 def find_change(picture: Picture, structure: Structure, number: int, noticed: int) -> int | None:
     """The block from which on AC scan ``number``, whose damage showed at block ``noticed``, is astray; None if unclear."""
     decoded = picture.scans[number]
+    if decoded.units > _MOST_BLOCKS:
+        return None
     component = decoded.scan.components[0][0]
     scans = structure.scans
     before = new = np.zeros(0, np.uint64)

@@ -41,8 +41,9 @@ def _of_levels(picture: Picture, structure: Structure, scan: Scan) -> tuple[floa
     """Of a scan of DC values: all for the first, for a refinement half the blocks where its bit is more than may be off."""
     if scan.ah == 0:
         return 1.0, 1.0
-    steps = [structure.quant[picture.frame.components[index].tq][0] for index, _, _ in scan.components]
-    share = 0.5 if max(int(step) << scan.al for step in steps) / 8 > _limit(picture) else 0.0
+    tables = [structure.quant.get(picture.frame.components[index].tq) for index, _, _ in scan.components]
+    step = max((int(table[0]) for table in tables if table is not None), default=1)
+    share = 0.5 if (step << scan.al) / 8 > _limit(picture) else 0.0
     return share, share
 
 

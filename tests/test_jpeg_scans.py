@@ -48,7 +48,7 @@ def test_a_marker_no_decoder_knows_is_taken_out_with_what_follows_it(
     outcome = repair_file(found, tmp_path / "out")
     assert outcome.output and outcome.method in ("cut-scans", "rebuild-header")
     truth = share("jpeg", picture, Path(outcome.output).read_bytes())
-    assert truth is not None and truth >= (outcome.score_after or 100.0) - 5
+    assert truth is not None and truth >= (outcome.score_after or 100.0) - 1
     assert truth > 60
 
 

@@ -61,8 +61,9 @@ def find_cuts(picture: Picture, damages: list[Damage]) -> Cuts | None:
         limits.append(limit)
     if not limits[0]:
         return None
+    # Counted as if the rest were astray, not missing: where several scans are cut, what is missing of them adds up.
     cut = [
-        Damage(n, limit, picture.scans[n].units, FindingCode.JPEG_SHORT, 0, 0)
+        Damage(n, limit, picture.scans[n].units, FindingCode.JPEG_BREAK, 0, 0)
         for n, limit in enumerate(limits)
         if limit < picture.scans[n].units
     ]

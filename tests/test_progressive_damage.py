@@ -52,7 +52,7 @@ def test_scans_that_go_astray_are_placed_where_they_do(kind: str, mode: str, sub
         if found.verdict is not Verdict.INTACT and grave:
             tried += 1
             near += abs(min(grave) - sick.start) <= 4096
-    assert tried >= 1 and near >= tried - 1
+    assert near >= max(1, tried - 1)
 
 
 @pytest.mark.parametrize("number", [4, 5, 9])

@@ -177,13 +177,13 @@ def test_damaged_slices_seldom_end_in_their_place(name: str, follow: Follow) -> 
 def test_code_tables_hold_no_code_twice() -> None:
     """No code is the beginning of another: each fills a part of its own of all that 16 bits can be."""
     figures = json.loads(files("jugal.kernels").joinpath("cavlc_tables.json").read_text())
-    *tables, patterns = cavlc.tables()
-    for name, table in zip(("token", "zeros", "run"), tables, strict=True):
+    tokens, zeros, runs, patterns, _ = cavlc.figures()
+    for name, table in (("token", tokens), ("zeros", zeros), ("run", runs)):
         for row, lengths in zip(table, figures[f"{name}_lengths"], strict=True):
             assert (row > 0).sum() == sum(1 << (16 - n) for n in lengths if n)
     assert sorted(patterns.tolist()) == list(range(48))
-    start, ranges, after, *_ = cabac.tables()
-    assert start.shape == (460, 2) and ranges.shape == (64, 4)
+    ranges, after = cabac._LPS_RANGE, cabac._AFTER_LPS
+    assert cabac.context_starts(-1).shape == (460, 2) and ranges.shape == (64, 4)
     assert (np.diff(ranges[:63], axis=0) <= 0).all() and (after[:63] <= np.arange(63)).all()
 
 

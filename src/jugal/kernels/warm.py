@@ -24,6 +24,7 @@ from jugal.kernels import (
     stairs,
     stuffing,
 )
+from jugal.kernels.macroblocks import Form, P
 
 
 def warm() -> None:
@@ -126,8 +127,9 @@ def warm() -> None:
     alac.find_sized(frozen, 0, 8, 64, config)
     aac.find_run(frozen, 0, 8, 64, -1, 4, 1, 0, False, *figures)
     aac.find_sized(frozen, 0, 8, 16, 1, 0, False, *figures)
-    cabac.read_intra_slice(frozen[:64], 0, 500, 26, 4, True, 8, *cabac.tables())
-    cavlc.read_intra_slice(frozen[:64], 0, 500, 4, True, 8, *cavlc.tables())
+    form = Form(P, 0, 4, 8, 1, 1, 1, 1, 2, 3072)
+    cabac.read_slice(frozen[:64], 0, 500, 26, form, cabac.context_starts(0))
+    cavlc.read_slice(frozen[:64], 0, 500, form, cavlc.figures())
     mp3.walk_frames(frozen, 0, 64, mp3.BITRATES, mp3.RATES, i64(8), np.zeros((4, 2), np.int64))
     flac.walk_frames(frozen, 0, 64, flac.CRC8, flac.CRC16, 64, i64(8), i64(8), i64(8), i64(8), i8(8))
     prores.frame_faults(frozen, zero, one, i64(1))

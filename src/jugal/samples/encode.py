@@ -87,8 +87,9 @@ def clip(
     mux: dict[str, str] | None = None,
     bit_rate: int = 900_000,
     sounds: int = 1,
+    pixels: str = "",
 ) -> bytes:
-    """A clip with picture and ``sounds`` sound tracks by FFmpeg's encoders."""
+    """A clip with picture and ``sounds`` sound tracks by FFmpeg's encoders, its pixels in the codec's usual format."""
     # Moving the index to the front needs a file that the muxer can open again.
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"clip.{container}"
@@ -105,18 +106,19 @@ def clip(
             mux or {},
             bit_rate,
             sounds if audio else 0,
+            pixels or {"mjpeg": "yuvj420p", "prores_ks": "yuv422p10le"}.get(video, "yuv420p"),
         )
         return path.read_bytes()
 
 
 def _write_clip(
     path: Path, seconds: float, size: tuple[int, int], rate: int, container: str, video: str, audio: str | None, seed: int,
-    options: dict[str, str], mux: dict[str, str], bit_rate: int, sounds: int,
+    options: dict[str, str], mux: dict[str, str], bit_rate: int, sounds: int, pixels: str,
 ) -> None:  # fmt: skip
     with av.open(str(path), "w", format=container, options=mux) as file:
         stream = file.add_stream(video, rate=rate, options=_coding(video, options))
         stream.width, stream.height = size
-        stream.pix_fmt = "yuvj420p" if video == "mjpeg" else ("yuv422p10le" if video == "prores_ks" else "yuv420p")
+        stream.pix_fmt = pixels
         stream.bit_rate = bit_rate
         tracks = [file.add_stream(audio, rate=48000) for _ in range(sounds)]
         for track in tracks:

@@ -39,6 +39,11 @@ class BitReader:
     def skip(self, count: int) -> None:
         self._left -= count
 
+    def more(self) -> bool:
+        """There is more to come than the bit that ends it (7.2: more_rbsp_data)."""
+        left = self._value & ((1 << max(self._left, 0)) - 1)
+        return left != 0 and left & (left - 1) != 0
+
     def ue(self) -> int:
         """An Exp-Golomb code (9.1); 2³²−1 where there is none."""
         left = max(self._left, 0)

@@ -327,17 +327,17 @@ def _inspect(
             or track.codec == b"mp4a"
             else []
         )
-        looked = payload.inspect(subject, track, relevant)
+        looked = payload.inspect(subject, track, relevant, to_the_bit=True)
         state, where = looked.state, looked.where
         state[reaches & (state == 0)] = payload.REACHES_OVER
         bad = state != 0
-        spared.append(looked.spared)
         # What an overwritten table says of their place is no evidence about the bytes there.
         told = ~track.astray if track.astray.size else np.ones(bad.size, np.bool_)
         outside = (state == payload.OUTSIDE) & told
-        gone = payload.spread_to_sync(track, bad)
+        gone, left = payload.spread_to_sync(track, bad, looked.spared, payload.stands_alone(subject, track, bad))
         broken.append(bad)
         lost.append(gone)
+        spared.append(left)
         word = "frames" if track.kind == "video" else "samples"
         if outside.any():
             seconds = float(track.durations[outside].sum()) / track.timescale if track.timescale else 0.0

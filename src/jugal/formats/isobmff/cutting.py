@@ -101,10 +101,12 @@ def cut_to_good(subject: Subject, donor: Subject | None) -> RepairDraft:
 def _lost(subject: Subject, movie: Movie, tracks: list[Track]) -> list[NDArray[np.bool_]]:
     low, high = min(int(t.offsets.min()) for t in tracks), max(int((t.offsets + t.sizes).max()) for t in tracks)
     spans = bad_spans(subject, movie, ByteSpan(max(0, low), min(subject.size, max(low, high))))
-    return [
-        payload.spread_to_sync(t, payload.inspect(subject, t, spans if t.kind == "video" else []).state != 0)
-        for t in tracks
-    ]
+    lost = []
+    for track in tracks:
+        looked = payload.inspect(subject, track, spans if track.kind == "video" else [], to_the_bit=True)
+        bad = looked.state != 0
+        lost.append(payload.spread_to_sync(track, bad, looked.spared, payload.stands_alone(subject, track, bad))[0])
+    return lost
 
 
 def _without(track: Track, cut: Cut) -> TrackPlan:

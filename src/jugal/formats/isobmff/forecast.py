@@ -81,9 +81,9 @@ def offset_forecast(
         relevant = spans if track.kind == "video" else []
         state = payload.inspect(subject, track, relevant).state
         off = (state != 0) | (moved.offsets != track.offsets)
-        now.append(payload.good_share(track, payload.spread_to_sync(track, off)))
+        now.append(payload.good_share(track, *payload.spread_to_sync(track, off)))
         state = payload.inspect(subject, moved, relevant).state
-        shares.append(payload.good_share(track, payload.spread_to_sync(track, (state != 0) | cut)))
+        shares.append(payload.good_share(track, *payload.spread_to_sync(track, (state != 0) | cut)))
     best = scoring.share(weighted(judged, shares), 1.0)
     woken = any(
         payload.reads_nowhere(subject, t) and not payload.reads_nowhere(subject, moved_track(t, steps)) for t in judged
@@ -145,7 +145,7 @@ def chunk_forecast(subject: Subject, report: Report, movie: Movie, judged: list[
     for track in judged:
         moved = track.moved_to(placed[track.ident]) if track.ident in placed else track
         bad = payload.inspect(subject, moved, []).state != 0
-        shares.append(payload.good_share(track, payload.spread_to_sync(track, bad)))
+        shares.append(payload.good_share(track, *payload.spread_to_sync(track, bad)))
     best = scoring.share(weighted(judged, shares), 1.0)
     report.plan("fix-chunks", "Work out where the chunks lie from the room between those of the other tracks.", best)
     return max(plays, best)

@@ -15,8 +15,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.isobmff.bits import BitReader, BitWriter, unescape
-from jugal.formats.isobmff.video import MOST_BLOCKS
+from jugal.formats.isobmff.slices import Header, read_header
+from jugal.formats.isobmff.video import MOST_BLOCKS, PictureSet, SequenceSet
 from jugal.kernels import cabac, cavlc
+from jugal.kernels.macroblocks import WHOLE_SLICE, Form, I
 
 #: Slices whose headers are compared, and intra slices that are followed to their ends.
 _HEADS = 120
@@ -33,7 +35,6 @@ _USUAL = (
     (320, 180), (480, 360), (480, 320), (640, 352), (400, 300), (800, 600), (1024, 768), (1080, 1920), (720, 1280),
     (2160, 3840), (360, 640), (480, 854), (176, 144), (352, 288), (800, 480), (1600, 900), (1280, 960), (1920, 1440),
 )  # fmt: skip
-_P, _B, _I = 0, 1, 2
 #: What encoders built on one widespread library write of their settings into the first sample.
 _SETTINGS = re.compile(rb"options:((?: [a-z0-9_-]+=[^ \0]+)+)")
 
@@ -73,21 +74,18 @@ class AvcParameters:
     picture_set: int = 0
     cabac: bool = True
 
-
-@dataclass(frozen=True, slots=True)
-class _Head:
-    """Where a slice's data begin, and what its header says."""
-
-    kind: int
-    address: int
-    number: int
-    order: int
-    delta: int
-    bit: int
-    #: The bits up to the next byte are all ones (7.3.4).
-    aligned: bool
-    #: What headers seldom hold: changed lists, explicit marking, other numbers of references.
-    unusual: int
+    @property
+    def sets(self) -> tuple[SequenceSet, PictureSet]:
+        """What slice headers depend on, as read from parameter sets."""
+        order_type = 0 if self.order_bits else 2
+        sequence = SequenceSet(
+            self.width, self.height, MOST_BLOCKS, self.number_bits, order_type, self.order_bits
+        )  # fmt: skip
+        picture = PictureSet(
+            0, self.bottom_order, cabac=self.cabac, references=(self.references, 1), weighted=self.weighted,
+            bipred=self.bipred, qp=self.qp, deblocking=self.deblocking, eight=self.eight,
+        )  # fmt: skip
+        return sequence, picture
 
 
 def find_parameters(units: Sequence[Unit], settings: bytes = b"") -> AvcParameters | None:
@@ -158,100 +156,9 @@ def _number_bits(units: Sequence[Unit]) -> int:
     return max(range(4, 17), key=agreement)
 
 
-def _read(unit: Unit, known: AvcParameters) -> _Head | None:
-    """A slice header (7.3.3) of frames; None where it says what it cannot."""
-    data = unescape(unit.data[1:_HEAD])
-    bits = BitReader(data)
-    address, kind = bits.ue(), bits.ue() % 5
-    bits.ue()
-    number = bits.take(known.number_bits)
-    if unit.idr and (number or bits.ue() > 65535):
-        return None
-    order = bits.take(known.order_bits) if known.order_bits else 0
-    if known.order_bits and known.bottom_order:
-        bits.se()
-    active = [known.references, 1]
-    if kind == _B:
-        bits.skip(1)
-    unusual = 0
-    if kind in (_P, _B) and bits.take(1):
-        unusual += 1
-        active[0] = bits.ue() + 1
-        if kind == _B:
-            active[1] = bits.ue() + 1
-    if max(active) > 32:
-        return None
-    if kind in (_P, _B):
-        changed = _skip_lists(bits, 1 if kind == _P else 2)
-        if changed < 0:
-            return None
-        unusual += changed
-    if (kind == _P and known.weighted) or (kind == _B and known.bipred == 1):
-        _skip_weights(bits, active[: 1 if kind == _P else 2])
-    if unit.reference:
-        marked = _skip_marking(bits, unit.idr)
-        if marked < 0:
-            return None
-        unusual += marked
-    if known.cabac and kind != _I and bits.ue() > 2:
-        return None
-    delta = bits.se()
-    if known.deblocking:
-        filtered = bits.ue()
-        if filtered > 2 or (filtered != 1 and max(abs(bits.se()), abs(bits.se())) > 6):
-            return None
-    if bits.overrun or abs(delta) > 51 or kind > _I or address >= MOST_BLOCKS:
-        return None
-    bit = bits.position(data)
-    rest = -bit % 8
-    return _Head(kind, address, number, order, delta, bit, bits.take(rest) == (1 << rest) - 1, unusual)
-
-
-def _skip_lists(bits: BitReader, lists: int) -> int:
-    """ref_pic_list_modification (7.3.3.1): how many lists are changed, -1 where it is none."""
-    changed = 0
-    for _ in range(lists):
-        if bits.take(1):
-            changed += 1
-            for _ in range(34):
-                what = bits.ue()
-                if what == 3:
-                    break
-                if what > 3:
-                    return -1
-                bits.ue()
-            else:
-                return -1
-    return changed
-
-
-def _skip_weights(bits: BitReader, active: Sequence[int]) -> None:
-    """pred_weight_table (7.3.3.2)."""
-    bits.ue(), bits.ue()
-    for count in active:
-        for _ in range(count):
-            if bits.take(1):
-                bits.se(), bits.se()
-            if bits.take(1):
-                bits.se(), bits.se(), bits.se(), bits.se()
-
-
-def _skip_marking(bits: BitReader, idr: bool) -> int:
-    """dec_ref_pic_marking (7.3.3.3): 1 where it is explicit, -1 where it is none."""
-    if idr:
-        bits.skip(2)
-        return 0
-    if not bits.take(1):
-        return 0
-    for _ in range(66):
-        what = bits.ue()
-        if what == 0:
-            return 1
-        if what > 6:
-            break
-        for _ in range({5: 0, 3: 2}.get(what, 1)):
-            bits.ue()
-    return -1
+def _read(unit: Unit, known: AvcParameters) -> Header | None:
+    """The header of a slice of frames; None where it says what it cannot with these parameters."""
+    return read_header(unit.data, *known.sets, most=_HEAD)
 
 
 def _agreeing(units: Sequence[Unit], base: AvcParameters, sure: bool) -> AvcParameters | None:
@@ -302,11 +209,13 @@ def _ways(base: AvcParameters, sure: bool) -> Iterator[AvcParameters]:
             )  # fmt: skip
 
 
-def _unusual(heads: Sequence[_Head | None]) -> float:
+def _unusual(heads: Sequence[Header | None]) -> float:
     return sum(h.unusual for h in heads if h is not None) / len(heads)
 
 
-def _in_order(units: Sequence[Unit], heads: Sequence[_Head | None], order_bits: int, cabac_only: bool = False) -> float:
+def _in_order(
+    units: Sequence[Unit], heads: Sequence[Header | None], order_bits: int, cabac_only: bool = False
+) -> float:
     """Share of pictures whose order count is one of its own among evenly spaced ones, from one IDR picture to the next.
 
     Without order counts half: true ones reach nearly 1, what is read in the wrong place hardly anything. With
@@ -386,7 +295,7 @@ def _intra_pictures(units: Sequence[Unit], known: AvcParameters) -> list[list[_I
     pictures: list[list[_Intra]] = []
     for unit in units:
         head = _read(unit, known)
-        if head is None or head.kind != _I or (known.cabac and not head.aligned):
+        if head is None or head.kind != I or (known.cabac and not head.aligned):
             continue
         if head.address == 0:
             pictures.append([])
@@ -404,15 +313,21 @@ def _follow(intra: _Intra, known: AvcParameters, width: int) -> int:
     qp, start = known.qp + intra.delta, -(-intra.start // 8)
     if not 0 <= qp <= 51:
         return 0
-    return int(
-        cabac.read_intra_slice(intra.data, start, intra.end, qp, width, known.eight, MOST_BLOCKS, *cabac.tables())
-    )
+    form = _form(intra, known, width)
+    done, _, came_to = cabac.read_slice(intra.data, start, intra.end, qp, form, cabac.context_starts(-1))
+    return int(done) if came_to == WHOLE_SLICE else 0
 
 
 def _follow_codes(intra: _Intra, known: AvcParameters, width: int) -> int:
     """The same in CAVLC."""
-    figures = cavlc.tables()
-    return int(cavlc.read_intra_slice(intra.data, intra.start, intra.end, width, known.eight, MOST_BLOCKS, *figures))
+    form = _form(intra, known, width)
+    done, _, came_to = cavlc.read_slice(intra.data, intra.start, intra.end, form, cavlc.figures())
+    return int(done) if came_to == WHOLE_SLICE else 0
+
+
+def _form(intra: _Intra, known: AvcParameters, width: int) -> Form:
+    most = intra.address + MOST_BLOCKS
+    return Form(I, intra.address, width, most, 0, 0, int(known.eight), 1, 2, 8 * 384)
 
 
 def shown_size(known: AvcParameters) -> tuple[int, int]:

@@ -10,8 +10,10 @@ from numpy.typing import NDArray
 from jugal.formats import pcm
 from jugal.formats.base import Subject
 from jugal.formats.isobmff.frames import check_frames, check_slices
+from jugal.formats.isobmff.slices import follow_samples, spared_before
 from jugal.formats.isobmff.tables import Track
-from jugal.kernels.nal import SHORT, walk_samples
+from jugal.formats.isobmff.video import AvcStream, first_slice
+from jugal.kernels.nal import SHORT, ZEROS, walk_samples
 from jugal.model.span import ByteSpan
 
 AVC = frozenset({b"avc1", b"avc2", b"avc3", b"avc4"})
@@ -35,22 +37,29 @@ FILLED = 10
 FOREIGN = 11
 FRAME = 12
 REACHES_OVER = 13
+#: States of samples that are good up to the place that is named.
+_IN_PLACE = (ZEROS, FILLED, FOREIGN)
+#: Bytes of a sample in which its first slice begins.
+_HEADS = 4096
+#: Samples of which is told how much of the picture is good.
+_MOST_SPARED = 500
 
 
 @dataclass(frozen=True, slots=True)
 class Looked:
     """What was seen in a track's samples: per sample a state (0 good), the byte where the fault shows, and the share
-    of a bad sample that is good all the same (0 but for chunks of uncompressed sound)."""
+    of a bad sample that is good all the same (0 where that is not known)."""
 
     state: NDArray[np.int8]
     where: NDArray[np.int64]
     spared: NDArray[np.float64]
 
 
-def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]]) -> Looked:
+def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]], to_the_bit: bool = False) -> Looked:
     """Looks into all samples of ``track``.
 
-    ``bad_spans`` are (start, end, state) of filled or foreign bytes seen in the media data.
+    ``bad_spans`` are (start, end, state) of filled or foreign bytes seen in the media data. With ``to_the_bit`` slices
+    of AVC are followed through, where the track is within ``limits.followed``; that takes a hundred times as long.
     """
     state = np.zeros(track.offsets.size, np.int8)
     where = track.offsets.copy()
@@ -67,6 +76,11 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
             state,
             where,
         )
+        if to_the_bit and isinstance(track.video, AvcStream) and int(track.sizes.sum()) <= subject.limits.followed:
+            good = np.flatnonzero(state == 0)
+            faults = follow_samples(subject.source.array, track.video, track.offsets[good], track.sizes[good])
+            for k, fault in faults.items():
+                state[good[k]], where[good[k]], spared[good[k]] = FRAME, fault.at, fault.spared
     else:
         outside = (ends > subject.size) | (track.offsets < 0)
         state[outside] = OUTSIDE
@@ -87,10 +101,16 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
         if track.codec == b"alac":
             hit &= state != 0  # loud sound is held as it is, and may look like anything
         # Coded sound that does not read tells nothing of the place; the bytes do.
-        vague = (state == FRAME) & (track.coding is not None)
+        vague = (state == FRAME) & (track.coding is not None or track.video is not None)
         fresh = hit & ((state == 0) | vague | (where > np.maximum(start, track.offsets)))
         state[fresh] = kind
         where[fresh] = np.maximum(start, track.offsets[fresh])
+    if to_the_bit and isinstance(track.video, AvcStream):
+        for k in np.flatnonzero(np.isin(state, _IN_PLACE))[:_MOST_SPARED].tolist():
+            start = int(track.offsets[k])
+            spared[k] = spared_before(
+                subject.source.array[start : start + int(track.sizes[k])], track.video, int(where[k]) - start
+            )
     if track.astray.size:
         state[track.astray & (state == 0)] = FRAME
     return Looked(state, where, spared)
@@ -182,14 +202,36 @@ def reads_nowhere(subject: Subject, track: Track) -> bool:
     return bool(np.count_nonzero(found == 0) * 2 < inside.size)
 
 
-def spread_to_sync(track: Track, bad: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """Samples lost to the viewer: bad ones and those that follow until the next sync sample."""
-    if track.kind != "video" or track.sync.all() or not bad.any():
-        return bad
-    index = np.arange(bad.size)
-    last_bad = np.maximum.accumulate(np.where(bad, index, -1))
-    last_sync = np.maximum.accumulate(np.where(track.sync, index, -1))
-    return bad | ((last_bad >= 0) & (last_bad >= last_sync))
+def spread_to_sync(
+    track: Track,
+    bad: NDArray[np.bool_],
+    spared: NDArray[np.float64] | None = None,
+    alone: NDArray[np.bool_] | None = None,
+) -> tuple[NDArray[np.bool_], NDArray[np.float64]]:
+    """Samples lost to the viewer, and what is spared of each: bad ones and those that follow until the next sync sample.
+
+    ``spared`` is the share of each bad sample that is good, what follows is spoiled as much. ``alone`` says which
+    samples no other is predicted from.
+    """
+    loss = bad.astype(np.float64) if spared is None else bad * (1.0 - spared)
+    if track.kind == "video" and bad.any() and not track.sync.all():
+        handed_on = loss if alone is None else np.where(alone, 0.0, loss)
+        group = 2.0 * np.cumsum(track.sync)
+        loss = np.maximum(loss, np.round(np.maximum.accumulate(group + handed_on) - group, 6))
+    return bad | (loss > 0), 1.0 - loss
+
+
+def stands_alone(subject: Subject, track: Track, bad: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Those of the bad samples from which no other is predicted, as the headers of their first slices say (AVC 7.4.1
+    nal_ref_idc, HEVC 7.4.2.2 sub-layer non-reference pictures)."""
+    alone = np.zeros(bad.size, np.bool_)
+    if track.video is None:
+        return alone
+    for k in np.flatnonzero(bad)[:_MOST_SPARED].tolist():
+        start = int(track.offsets[k])
+        head = first_slice(subject.source.read(start, min(int(track.sizes[k]), _HEADS)), track.video)
+        alone[k] = head is not None and not head.reference
+    return alone
 
 
 def good_share(track: Track, lost: NDArray[np.bool_], spared: NDArray[np.float64] | None = None) -> float:

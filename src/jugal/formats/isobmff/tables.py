@@ -13,6 +13,7 @@ from jugal.formats.isobmff.aac import AacConfig, read_config
 from jugal.formats.isobmff.alac import AlacConfig, read_alac
 from jugal.formats.isobmff.boxes import Box, Tree
 from jugal.formats.isobmff.sound import NO_SOUND, SoundEntry, read_sound
+from jugal.formats.isobmff.video import VideoStream, read_record
 
 _MAX_SAMPLES = 20_000_000
 #: Rates of sound that a sample entry has no room for (ISO/IEC 14496-12 12.2.3: 16.16).
@@ -46,6 +47,8 @@ class Track:
     prefix: int = 4
     #: How its packets are followed to their last bit, where they can be.
     coding: AacConfig | AlacConfig | None = None
+    #: Parameter sets of AVC or HEVC; None where there are none, or several descriptions.
+    video: VideoStream | None = None
     offsets: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     sizes: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     durations: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
@@ -156,6 +159,8 @@ def _sample_entry(source: Source, track: Track, stsd: Box | None) -> None:
     track.codec = entry[4:8]
     if track.handler == b"vide" and len(entry) >= 86:
         track.width, track.height = struct.unpack(">HH", entry[32:36])
+        if source.uint(stsd.body + 4, 4) == 1:
+            track.video = read_record(entry)
         for name, at_length in ((b"avcC", 8), (b"hvcC", 25)):
             hit = entry.find(name, 86)
             if hit >= 0 and hit + 4 + at_length < len(entry):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from jugal.formats.isobmff.bits import BitReader, unescape
 
@@ -31,7 +31,7 @@ class Slice:
 
 
 @dataclass(frozen=True, slots=True)
-class _Sequence:
+class SequenceSet:
     """What slice headers need of a sequence parameter set."""
 
     width: int
@@ -45,10 +45,16 @@ class _Sequence:
     #: What is shown of the picture, and the frames a second that the stream states, 0 where it does not.
     shown: tuple[int, int] = (0, 0)
     rate: float = 0.0
+    #: chroma_format_idc, bits of luma and chroma, and what else slices of AVC need to be followed.
+    chroma: int = 1
+    depths: tuple[int, int] = (8, 8)
+    no_deltas: bool = True
+    mixed_fields: bool = False
+    direct_eight: bool = True
 
 
 @dataclass(frozen=True, slots=True)
-class _Picture:
+class PictureSet:
     """What slice headers need of a picture parameter set."""
 
     sequence: int
@@ -56,6 +62,16 @@ class _Picture:
     dependent_slices: bool = False
     output_flag: bool = False
     extra_bits: int = 0
+    #: What slices of AVC need to be followed; ``references`` are the usual lengths of the two lists.
+    cabac: bool = False
+    groups: int = 1
+    references: tuple[int, int] = (1, 1)
+    weighted: bool = False
+    bipred: int = 0
+    qp: int = 26
+    deblocking: bool = False
+    redundant: bool = False
+    eight: bool = False
 
 
 @dataclass(slots=True)
@@ -63,8 +79,8 @@ class AvcStream:
     """Reads AVC units. ``prefix`` is the length field's bytes."""
 
     prefix: int = 4
-    sequences: dict[int, _Sequence] = field(default_factory=dict)
-    pictures: dict[int, _Picture] = field(default_factory=dict)
+    sequences: dict[int, SequenceSet] = field(default_factory=dict)
+    pictures: dict[int, PictureSet] = field(default_factory=dict)
     #: Unit types: before a picture's slices, and all that belong to one.
     opening = frozenset({6, 7, 8, 9, 14, 15})
     slices = frozenset({1, 5})
@@ -74,8 +90,8 @@ class AvcStream:
     @classmethod
     def any(cls) -> AvcStream:
         """A stream of unknown parameter sets, in which pictures can be told apart but not put in order."""
-        known = _Sequence(65535, 65535, MOST_BLOCKS, 4, 2)
-        return cls(4, {0: known}, {number: _Picture(0) for number in range(4)})
+        known = SequenceSet(65535, 65535, MOST_BLOCKS, 4, 2)
+        return cls(4, {0: known}, {number: PictureSet(0) for number in range(4)})
 
     @staticmethod
     def unit_type(head: bytes) -> int:
@@ -94,30 +110,41 @@ class AvcStream:
         if unit[0] & 31 == 7:
             return self._sequence(bits)
         number, sequence = bits.ue(), bits.ue()
-        bits.skip(1)
         if number > 255 or sequence > 31:
             return False
-        self.pictures[number] = _Picture(sequence, bottom_order=bool(bits.take(1)))
+        cabac, bottom_order, groups = bool(bits.take(1)), bool(bits.take(1)), bits.ue() + 1
+        picture = PictureSet(sequence, bottom_order, cabac=cabac, groups=groups)
+        if groups == 1:
+            references = bits.ue() + 1, bits.ue() + 1
+            weighted, bipred, qp = bool(bits.take(1)), bits.take(2), 26 + bits.se()
+            bits.se(), bits.se()
+            deblocking, _, redundant = bool(bits.take(1)), bits.take(1), bool(bits.take(1))
+            eight = bits.more() and bool(bits.take(1))
+            picture = replace(
+                picture, references=references, weighted=weighted, bipred=bipred, qp=qp, deblocking=deblocking,
+                redundant=redundant, eight=eight,
+            )  # fmt: skip
+        self.pictures[number] = picture
         return not bits.overrun
 
     def _sequence(self, bits: BitReader) -> bool:
         profile = bits.take(8)
         bits.skip(16)
-        number, chroma, separate = bits.ue(), 1, False
+        number, chroma, separate, depths = bits.ue(), 1, False, (8, 8)
         if profile in _HIGH_PROFILES:
             chroma = bits.ue()
             separate = chroma == 3 and bool(bits.take(1))
-            bits.ue(), bits.ue()
+            depths = 8 + bits.ue(), 8 + bits.ue()
             bits.skip(1)
             if bits.take(1):
                 for k in range(8 if chroma != 3 else 12):
                     if bits.take(1):
                         _skip_scaling_list(bits, 16 if k < 6 else 64)
-        number_bits, order_type, order_bits = bits.ue() + 4, bits.ue(), 0
+        number_bits, order_type, order_bits, no_deltas = bits.ue() + 4, bits.ue(), 0, True
         if order_type == 0:
             order_bits = bits.ue() + 4
         elif order_type == 1:
-            bits.skip(1)
+            no_deltas = bool(bits.take(1))
             bits.se(), bits.se()
             for _ in range(min(bits.ue(), 255)):
                 bits.se()
@@ -128,19 +155,13 @@ class AvcStream:
         if bits.overrun or number > 31 or number_bits > 16 or order_bits > 16 or across > 4096 or down > 4096:
             return False
         down *= 1 if frames_only else 2
+        mixed_fields = not frames_only and bool(bits.take(1))
+        direct_eight = bool(bits.take(1))
         shown, rate = self._view(bits, 16 * across, 16 * down, chroma, frames_only)
-        self.sequences[number] = _Sequence(
-            16 * across,
-            16 * down,
-            across * down,
-            number_bits,
-            order_type,
-            order_bits,
-            frames_only,
-            separate,
-            shown,
-            rate,
-        )
+        self.sequences[number] = SequenceSet(
+            16 * across, 16 * down, across * down, number_bits, order_type, order_bits, frames_only, separate, shown,
+            rate, chroma, depths, no_deltas, mixed_fields, direct_eight,
+        )  # fmt: skip
         return True
 
     @staticmethod
@@ -148,7 +169,6 @@ class AvcStream:
         bits: BitReader, width: int, height: int, chroma: int, frames_only: bool
     ) -> tuple[tuple[int, int], float]:
         """Cropped size and frame rate (7.4.2.1.1, E.1.1), the rest of a sequence parameter set."""
-        bits.skip(1 if frames_only else 2)
         if bits.take(1):
             across = 2 if chroma in (1, 2) else 1
             down = (2 if chroma == 1 else 1) * (1 if frames_only else 2)
@@ -219,8 +239,8 @@ class HevcStream:
     """Reads HEVC units, as AvcStream does."""
 
     prefix: int = 4
-    sequences: dict[int, _Sequence] = field(default_factory=dict)
-    pictures: dict[int, _Picture] = field(default_factory=dict)
+    sequences: dict[int, SequenceSet] = field(default_factory=dict)
+    pictures: dict[int, PictureSet] = field(default_factory=dict)
     opening = frozenset({32, 33, 34, 35, 39})
     slices = frozenset({*range(10), *range(16, 22)})
     parameters = frozenset({32, 33, 34})
@@ -245,7 +265,7 @@ class HevcStream:
         if number > 63 or sequence > 15:
             return False
         dependent, output = bool(bits.take(1)), bool(bits.take(1))
-        self.pictures[number] = _Picture(sequence, False, dependent, output, bits.take(3))
+        self.pictures[number] = PictureSet(sequence, False, dependent, output, bits.take(3))
         return not bits.overrun
 
     def _sequence(self, bits: BitReader) -> bool:
@@ -273,7 +293,7 @@ class HevcStream:
         if bits.overrun or number > 15 or order_bits > 16 or not 3 <= block <= 8 or width > 65535 or height > 65535:
             return False
         units = -(-width >> block) * -(-height >> block)
-        self.sequences[number] = _Sequence(width, height, units, 0, 0, order_bits, True, separate, shown)
+        self.sequences[number] = SequenceSet(width, height, units, 0, 0, order_bits, True, separate, shown)
         return True
 
     def read_slice(self, unit: bytes) -> Slice | None:
@@ -312,6 +332,18 @@ class HevcStream:
 
 
 VideoStream = AvcStream | HevcStream
+
+
+def first_slice(sample: bytes, stream: VideoStream) -> Slice | None:
+    """The header of the first slice in a sample of length-prefixed units; None where none is found."""
+    at = 0
+    while at + stream.prefix + 2 < len(sample):
+        length = int.from_bytes(sample[at : at + stream.prefix], "big")
+        at += stream.prefix
+        if length > 2 and stream.unit_type(sample[at : at + 2]) in stream.slices:
+            return stream.read_slice(sample[at : at + min(length, _HEAD)])
+        at += length
+    return None
 
 
 def _skip_scaling_list(bits: BitReader, size: int) -> None:

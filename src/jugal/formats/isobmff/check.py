@@ -29,6 +29,7 @@ from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.retable import media_between
 from jugal.formats.isobmff.structure import late_start, mark_boxes, soften, structure_findings
 from jugal.formats.isobmff.tables import Track
+from jugal.formats.isobmff.unindexed import find_break
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Severity
@@ -207,6 +208,13 @@ def _no_index(subject: Subject, report: Report, movie: Movie) -> None:
         plan_preview(subject, report, None)
     else:
         report.attainable = rebuild_forecast(subject, report)
+        if (found := find_break(subject)) is not None:
+            report.add(
+                FindingCode.MP4_SAMPLE, Severity.MAJOR,
+                f"Pictures and sound stop following each other: {found.span.length:,} bytes belong to neither.",
+                found.place, max(found.place, found.span.end),
+            )  # fmt: skip
+            report.mark(found.span.start, found.span.end, Matter.DAMAGED, "belongs to neither picture nor sound")
     start = mdat.body if mdat else 0
     for fill in subject.blocks.fills_in(ByteSpan(min(start, subject.size), subject.size), 4096):
         report.mark(fill.span.start, fill.span.end, Matter.HOLE, f"filled with 0x{fill.value:02X}")

@@ -146,12 +146,12 @@ def find_picture(data: NDArray[np.uint8], span: ByteSpan) -> PictureGuess | None
             break
     if best is not None:
         if isinstance(best.lane, VideoLane):
-            best.lane.longest = _longest(best.lane)
+            best.lane.longest = longest_unit(best.lane)
         best.lane = best.lane.afresh()
     return best
 
 
-def _longest(lane: VideoLane) -> int:
+def longest_unit(lane: VideoLane) -> int:
     """More bytes than this are no unit: what looks like a picture by chance claims any length, but is never an IDR."""
     sizes = np.array(lane.found.sizes)
     whole = [int(n) for n, p in zip(sizes, lane.pictures, strict=True) if p.first.idr]
@@ -164,6 +164,15 @@ def _pictures(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGues
     yield from _frames(raw)
     yield from _visual(raw)
     yield from _bare(data, window)
+
+
+def loose_pictures(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
+    """Kinds of picture that may be in ``window``, as far as they can be followed without being decoded."""
+    raw = data[window.start : window.end].tobytes()
+    yield from _with_parameter_sets(raw)
+    yield from _frames(raw)
+    for stream in (AvcStream.any(), HevcStream.any()):
+        yield PictureGuess(VideoLane(stream, _LONGEST), b"", 0, 0, "units that follow each other")
 
 
 def _with_parameter_sets(raw: bytes) -> Iterator[PictureGuess]:
@@ -259,7 +268,7 @@ def _bare(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
     walk(data, window.start, window.end, [loose])
     if not loose.found:
         return
-    loose = VideoLane(loose.stream, _longest(loose))
+    loose = VideoLane(loose.stream, longest_unit(loose))
     walk(data, window.start, window.end, [loose])
     units: list[Unit] = []
     settings = b""

@@ -246,6 +246,12 @@ class HevcStream:
     parameters = frozenset({32, 33, 34})
     legal = frozenset({*range(10), *range(16, 22), *range(32, 41), *range(48, 64)})
 
+    @classmethod
+    def any(cls) -> HevcStream:
+        """A stream of unknown parameter sets, as ``AvcStream.any``."""
+        known = SequenceSet(65535, 65535, MOST_BLOCKS, order_bits=8)
+        return cls(4, {0: known}, {number: PictureSet(0) for number in range(4)})
+
     @staticmethod
     def unit_type(head: bytes) -> int:
         kind = head[0] >> 1 & 63

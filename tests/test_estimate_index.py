@@ -39,8 +39,8 @@ from jugal.formats.isobmff.parameters import (
 )
 from jugal.formats.isobmff.rebuild import estimate_index
 from jugal.formats.isobmff.streams import ASSUMED, FOUND, STATED, Rates, SoundGuess, find_rates, find_sound
-from jugal.formats.isobmff.video import MOST_BLOCKS, AvcStream, _avc_record
-from jugal.kernels import cabac, cavlc
+from jugal.formats.isobmff.video import MOST_BLOCKS, AvcStream, read_avc_record
+from jugal.kernels import arithmetic, cabac, cavlc
 from jugal.model.result import RepairStatus, adjusted, parted
 from jugal.model.span import ByteSpan
 from jugal.samples import encode
@@ -119,7 +119,7 @@ def units_of(name: str) -> tuple[list[Unit], bytes, bytes]:
 def test_parameters_are_those_of_the_encoder(name: str, named: bool) -> None:
     slices, said, record = units_of(name)
     found = find_parameters(slices, said if named else b"")
-    true = _avc_record(record)
+    true = read_avc_record(record)
     assert found is not None and isinstance(true, AvcStream)
     sequence, picture = next(iter(true.sequences.values())), next(iter(true.pictures.values()))
     assert (found.width, found.height) == (sequence.width, sequence.height)
@@ -182,7 +182,7 @@ def test_code_tables_hold_no_code_twice() -> None:
         for row, lengths in zip(table, figures[f"{name}_lengths"], strict=True):
             assert (row > 0).sum() == sum(1 << (16 - n) for n in lengths if n)
     assert sorted(patterns.tolist()) == list(range(48))
-    ranges, after = cabac._LPS_RANGE, cabac._AFTER_LPS
+    ranges, after = arithmetic.LPS_RANGE, arithmetic.AFTER_LPS
     assert cabac.context_starts(-1).shape == (460, 2) and ranges.shape == (64, 4)
     assert (np.diff(ranges[:63], axis=0) <= 0).all() and (after[:63] <= np.arange(63)).all()
 

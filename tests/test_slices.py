@@ -19,16 +19,9 @@ from jugal.engine.examine import examine_source
 from jugal.formats.base import Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.bits import unescape
+from jugal.formats.isobmff.following import follow_samples, spared_before, units
 from jugal.formats.isobmff.movie import read_movie
-from jugal.formats.isobmff.slices import (
-    Followed,
-    _escaped,
-    _units,
-    follow_samples,
-    follow_slice,
-    read_header,
-    spared_before,
-)
+from jugal.formats.isobmff.slices import Followed, escaped, follow_slice, read_header
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.video import AvcStream, first_slice
 from jugal.kernels import cabac, cavlc
@@ -73,7 +66,7 @@ def slices_of(name: str) -> Iterator[tuple[int, bytes, AvcStream]]:
     track = track_of(data)
     assert isinstance(track.video, AvcStream)
     for k, (at, size) in enumerate(zip(track.offsets.tolist(), track.sizes.tolist(), strict=True)):
-        for _, unit in _units(data[at : at + size], track.prefix):
+        for _, unit in units(data[at : at + size], track.prefix):
             if unit[0] & 31 in AvcStream.slices:
                 yield k, unit, track.video
 
@@ -104,11 +97,11 @@ def test_what_is_not_followed_is_not_accused(name: str) -> None:
 @pytest.mark.parametrize(("name", "least"), [("all-partitions", 0.97), ("ten-bit-4:2:2", 0.97), ("codes", 0.45)])
 def test_a_flipped_bit_breaks_a_slice_soon_after_it(name: str, least: float) -> None:
     """In CABAC all that follows changes; of codes many are as long with another value, which nothing tells."""
-    units = [(unit, stream) for _, unit, stream in slices_of(name) if len(unit) > 400]
+    slices = [(unit, stream) for _, unit, stream in slices_of(name) if len(unit) > 400]
     rng = np.random.default_rng(4)
     far, noticed = 0, 0
     for _ in range(200):
-        unit, stream = units[rng.integers(len(units))]
+        unit, stream = slices[rng.integers(len(slices))]
         at = int(rng.integers(60, len(unit) - 40))
         harmed = unit[:at] + bytes([unit[at] ^ 1 << int(rng.integers(8))]) + unit[at + 1 :]
         found = follow_slice(harmed, stream)
@@ -141,15 +134,15 @@ def test_a_slice_too_few_is_noticed_at_the_next() -> None:
     data = recording("several-slices")
     track = track_of(data)
     at, size = int(track.offsets[3]), int(track.sizes[3])
-    units = [(start, unit) for start, unit in _units(data[at : at + size], 4) if unit[0] & 31 == 1]
-    assert len(units) == 5
-    shorter = b"".join(len(u).to_bytes(4, "big") + u for k, (_, u) in enumerate(units) if k != 1)
+    parts = [(start, unit) for start, unit in units(data[at : at + size], 4) if unit[0] & 31 == 1]
+    assert len(parts) == 5
+    shorter = b"".join(len(u).to_bytes(4, "big") + u for k, (_, u) in enumerate(parts) if k != 1)
     good = data[at : at + size]
     sample = np.frombuffer(good + shorter, np.uint8)
     assert isinstance(track.video, AvcStream)
     faults = follow_samples(sample, track.video, np.array([0, 0, len(good)]), np.array([size, size, len(shorter)]))
     assert list(faults) == [2]
-    assert faults[2].at == len(good) + 4 + len(units[0][1]) + 4 and 0.5 < faults[2].spared < 0.9
+    assert faults[2].at == len(good) + 4 + len(parts[0][1]) + 4 and 0.5 < faults[2].spared < 0.9
 
 
 def test_a_stream_that_never_follows_is_let_alone() -> None:
@@ -226,7 +219,7 @@ def test_places_are_counted_with_their_escapes(values: list[int], data: st.DataO
     unit = bytes([0x41, *values, 7])
     plain = unescape(unit[1:])
     place = data.draw(st.integers(0, len(plain) - 1))
-    at = _escaped(unit, place)
+    at = escaped(unit, place, 1)
     assert unit[at] == plain[place] or at == len(unit) - 1
     assert len(unescape(unit[1:at])) in (place, place + 1)
 
@@ -246,3 +239,16 @@ def test_shapes_are_of_all_kinds_of_slice() -> None:
     assert (P, B, I) == (0, 1, 2)
     assert cabac.context_starts(2).shape == cabac.context_starts(-1).shape == (460, 2)
     assert sorted(cavlc.figures().inter_patterns.tolist()) == list(range(48))
+
+
+@pytest.mark.parametrize(("share", "believed"), [(0.02, False), (0.7, True)])
+def test_the_only_intra_picture_is_accused_when_a_part_of_it_was_read(share: float, believed: bool) -> None:
+    data = bytearray(recording("small-transform"))
+    track = track_of(bytes(data))
+    assert isinstance(track.video, AvcStream) and track.sync.sum() <= 2
+    keys = np.flatnonzero(track.sync).tolist()
+    for key in keys:
+        at = int(track.offsets[key]) + int(share * int(track.sizes[key])) + 40
+        data[at] ^= 32
+    faults = follow_samples(np.frombuffer(bytes(data), np.uint8), track.video, track.offsets, track.sizes)
+    assert (set(keys) <= set(faults)) is believed

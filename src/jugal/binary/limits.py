@@ -17,7 +17,7 @@ class Limits:
     #: Pixels of a picture that is decoded; above it only the structure is walked.
     pixels: int = 300_000_000
     #: Coded video of which every bit is followed; of larger tracks only the frame around it is looked at.
-    followed: int = 6 << 20
+    followed: int = 4 << 20
     #: Bytes that all inflated streams of one file may come to.
     inflated_total: int = 4 << 30
     #: Bytes that one inflated member may come to.

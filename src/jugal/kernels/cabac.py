@@ -6,9 +6,22 @@ import json
 from importlib.resources import files
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from jugal.kernels.arithmetic import (
+    AHEAD,
+    AT,
+    RANGE,
+    VALUE,
+    bare,
+    begin,
+    bypass,
+    context_bin,
+    decision,
+    even_bin,
+    position,
+    terminate,
+)
 from jugal.kernels.macroblocks import (
     B_FIRST,
     B_QUARTER_LISTS,
@@ -34,8 +47,6 @@ from jugal.kernels.macroblocks import (
     P,
 )
 
-# State of the arithmetic decoder: its range, its offset with bits read ahead behind it, how many those are, the next byte.
-_RANGE, _VALUE, _AHEAD, _AT = 0, 1, 2, 3
 # Context offsets (table 9-34).
 _MB_TYPE, _QP_DELTA, _CHROMA_MODE, _PREDICTED, _REMAINING = 3, 60, 64, 68, 69
 _LUMA_PATTERN, _CHROMA_PATTERN, _CODED, _EIGHT = 73, 77, 85, 399
@@ -60,9 +71,6 @@ _LARGEST_KEPT = 64
 # Bits that encoders leave set behind the one that ends a slice.
 _SLACK = 16
 _CONTEXTS = 460
-# Nothing is allocated in these, so that arrays need not be counted: that takes longer than what is done with them.
-_bare = njit(cache=True, nogil=True, _nrt=False)
-_inlined = njit(cache=True, nogil=True, _nrt=False, inline="always")
 
 
 def _loaded() -> dict[str, NDArray[np.int64]]:
@@ -71,8 +79,7 @@ def _loaded() -> dict[str, NDArray[np.int64]]:
 
 
 _TABLES = _loaded()
-# LPS ranges and followers (tables 9-44, 9-45), 8x8 context increments of frames (table 9-43).
-_LPS_RANGE, _AFTER_LPS = _TABLES["lps_range"], _TABLES["after_lps"]
+# 8x8 context increments of frames (table 9-43).
 _SIGNIFICANT_8X8, _LAST_8X8 = _TABLES["significant_8x8"], _TABLES["last_8x8"]
 
 
@@ -81,103 +88,10 @@ def context_starts(inter: int) -> NDArray[np.int64]:
     return _TABLES["intra_start"] if inter < 0 else _TABLES["inter_start"][inter]
 
 
-@_inlined
-def _refilled(data, value, ahead, at):  # type: ignore[no-untyped-def]
-    """(value, ahead, at) with at least a byte's bits read ahead; zeros behind the end."""
-    if ahead < 8:
-        if at + 4 <= data.size:
-            more = np.int64(data[at]) << 24 | np.int64(data[at + 1]) << 16 | np.int64(data[at + 2]) << 8 | data[at + 3]
-        else:
-            more = np.int64(0)
-            for k in range(at, at + 4):
-                more = more << 8 | (np.int64(data[k]) if k < data.size else 0)
-        return value << 32 | more, ahead + 32, at + 4
-    return value, ahead, at
-
-
-@_inlined
-def _bin(data, contexts, which, width, value, ahead, at):  # type: ignore[no-untyped-def]
-    """(bin, width, value, ahead, at): a bin with a context, which holds its state twice plus its likelier value."""
-    context = np.int64(contexts[which])
-    least = _LPS_RANGE[context >> 1, width >> 6 & 3]
-    width -= least
-    found = context & 1
-    bound = width << ahead
-    if value >= bound:
-        value -= bound
-        width = least
-        contexts[which] = _AFTER_LPS[context >> 1] << 1 | (found ^ 1 if context < 2 else found)
-        found ^= 1
-        while width < 256:
-            width <<= 1
-            ahead -= 1
-    else:
-        if context < 124:
-            contexts[which] = context + 2
-        if width < 256:
-            width <<= 1
-            ahead -= 1
-    value, ahead, at = _refilled(data, value, ahead, at)
-    return found, width, value, ahead, at
-
-
-@_inlined
-def _even_bin(data, width, value, ahead, at):  # type: ignore[no-untyped-def]
-    """(bin, value, ahead, at): a bin without context, either value as likely."""
-    ahead -= 1
-    found = 0
-    if value >= width << ahead:
-        value -= width << ahead
-        found = 1
-    value, ahead, at = _refilled(data, value, ahead, at)
-    return found, value, ahead, at
-
-
-@_bare
-def _begin(data, state, at):  # type: ignore[no-untyped-def]
-    value, ahead = np.int64(0), np.int64(-9)
-    for k in range(at, at + 6):
-        value = value << 8 | (np.int64(data[k]) if k < data.size else 0)
-    state[_RANGE], state[_VALUE], state[_AHEAD], state[_AT] = 510, value, ahead + 48, at + 6
-
-
-@_bare
-def _position(state):  # type: ignore[no-untyped-def]
-    """The bit after those that the decoder has read."""
-    return 8 * state[_AT] - state[_AHEAD]
-
-
-@_bare
-def _decision(data, state, contexts, which):  # type: ignore[no-untyped-def]
-    found, state[_RANGE], state[_VALUE], state[_AHEAD], state[_AT] = _bin(
-        data, contexts, which, state[_RANGE], state[_VALUE], state[_AHEAD], state[_AT]
-    )
-    return found
-
-
-@_bare
-def _bypass(data, state):  # type: ignore[no-untyped-def]
-    found, state[_VALUE], state[_AHEAD], state[_AT] = _even_bin(
-        data, state[_RANGE], state[_VALUE], state[_AHEAD], state[_AT]
-    )
-    return found
-
-
-@_bare
-def _terminate(data, state):  # type: ignore[no-untyped-def]
-    """The bin before an end; where it is 1, the last bit read is the one that ends the data."""
-    state[_RANGE] -= 2
-    ends = state[_VALUE] >= state[_RANGE] << state[_AHEAD]
-    if not ends and state[_RANGE] < 256:
-        state[_RANGE] <<= 1
-        state[_VALUE], state[_AHEAD], state[_AT] = _refilled(data, state[_VALUE], state[_AHEAD] - 1, state[_AT])
-    return ends
-
-
-@_bare
+@bare
 def _block(data, state, contexts, kind, form):  # type: ignore[no-untyped-def]
     """A residual block whose coded flag is set (7.3.5.3.3); False where a level is beyond all bounds."""
-    width, value, ahead, next_byte = state[_RANGE], state[_VALUE], state[_AHEAD], state[_AT]
+    width, value, ahead, next_byte = state[RANGE], state[VALUE], state[AHEAD], state[AT]
     length = 2 * form.chroma if kind == _CHROMA_DC_BLOCK else _LENGTH_OF[kind]
     significant, last = _SIGNIFICANT_OF[kind], _LAST_OF[kind]
     count = 0
@@ -188,10 +102,14 @@ def _block(data, state, contexts, kind, form):  # type: ignore[no-untyped-def]
         else:
             one = min(2 * at // form.chroma, 2) if kind == _CHROMA_DC_BLOCK else at
             other = one
-        found, width, value, ahead, next_byte = _bin(data, contexts, significant + one, width, value, ahead, next_byte)
+        found, width, value, ahead, next_byte = context_bin(
+            data, contexts, significant + one, width, value, ahead, next_byte
+        )
         if found:
             count += 1
-            found, width, value, ahead, next_byte = _bin(data, contexts, last + other, width, value, ahead, next_byte)
+            found, width, value, ahead, next_byte = context_bin(
+                data, contexts, last + other, width, value, ahead, next_byte
+            )
             if found:
                 break
         at += 1
@@ -202,14 +120,16 @@ def _block(data, state, contexts, kind, form):  # type: ignore[no-untyped-def]
     most_larger = 3 if kind == _CHROMA_DC_BLOCK else 4
     for _ in range(count):
         which = base + (0 if larger else min(4, 1 + ones))
-        found, width, value, ahead, next_byte = _bin(data, contexts, which, width, value, ahead, next_byte)
+        found, width, value, ahead, next_byte = context_bin(data, contexts, which, width, value, ahead, next_byte)
         if not found:
             ones += 1
         else:
             which = base + 5 + min(most_larger, larger)
             level = 1
             while level < 14:
-                found, width, value, ahead, next_byte = _bin(data, contexts, which, width, value, ahead, next_byte)
+                found, width, value, ahead, next_byte = context_bin(
+                    data, contexts, which, width, value, ahead, next_byte
+                )
                 if not found:
                     break
                 level += 1
@@ -217,20 +137,20 @@ def _block(data, state, contexts, kind, form):  # type: ignore[no-untyped-def]
             if level == 14:
                 order = 0
                 while True:
-                    found, value, ahead, next_byte = _even_bin(data, width, value, ahead, next_byte)
+                    found, value, ahead, next_byte = even_bin(data, width, value, ahead, next_byte)
                     if not found:
                         break
                     order += 1
                     if order > 16:
                         return False
                 for _ in range(order):
-                    found, value, ahead, next_byte = _even_bin(data, width, value, ahead, next_byte)
-        found, value, ahead, next_byte = _even_bin(data, width, value, ahead, next_byte)
-    state[_RANGE], state[_VALUE], state[_AHEAD], state[_AT] = width, value, ahead, next_byte
+                    found, value, ahead, next_byte = even_bin(data, width, value, ahead, next_byte)
+        found, value, ahead, next_byte = even_bin(data, width, value, ahead, next_byte)
+    state[RANGE], state[VALUE], state[AHEAD], state[AT] = width, value, ahead, next_byte
     return True
 
 
-@_bare
+@bare
 def _coded(left, above, is_left, is_above, at_left, at_above, absent):  # type: ignore[no-untyped-def]
     """Context increment of a coded block flag from the flags of the neighbours; ``absent`` counts for one that is not there."""
     one = (left >> at_left & 1) if is_left else absent
@@ -238,92 +158,92 @@ def _coded(left, above, is_left, is_above, at_left, at_above, absent):  # type: 
     return one + 2 * other
 
 
-@_bare
+@bare
 def _intra_type(data, state, contexts, base, spread):  # type: ignore[no-untyped-def]
     """(kind, luma pattern, chroma pattern) from the bins behind the first of an intra type (table 9-36).
 
     ``base`` is the first context after that bin's; ``spread`` is 1 in intra slices, where bins have contexts of their own.
     """
-    if _terminate(data, state):
+    if terminate(data, state):
         return RAW, 15, 2
     pattern, tint = 0, 0
-    if _decision(data, state, contexts, base):
+    if decision(data, state, contexts, base):
         pattern = 15
-    if _decision(data, state, contexts, base + 1):
-        tint = 1 + _decision(data, state, contexts, base + 1 + spread)
-    _decision(data, state, contexts, base + 2 + spread)
-    _decision(data, state, contexts, base + 2 + 2 * spread)
+    if decision(data, state, contexts, base + 1):
+        tint = 1 + decision(data, state, contexts, base + 1 + spread)
+    decision(data, state, contexts, base + 2 + spread)
+    decision(data, state, contexts, base + 2 + 2 * spread)
     return WHOLE, pattern, tint
 
 
-@_bare
+@bare
 def _b_type(data, state, contexts, first):  # type: ignore[no-untyped-def]
     """mb_type in B slices (table 9-37): 0 to 22, or 23 for any intra type. ``first`` is the increment of the first bin."""
-    if not _decision(data, state, contexts, _B_TYPE + first):
+    if not decision(data, state, contexts, _B_TYPE + first):
         return 0
-    if not _decision(data, state, contexts, _B_TYPE + 3):
-        return 1 + _decision(data, state, contexts, _B_TYPE + 5)
-    bits = _decision(data, state, contexts, _B_TYPE + 4)
+    if not decision(data, state, contexts, _B_TYPE + 3):
+        return 1 + decision(data, state, contexts, _B_TYPE + 5)
+    bits = decision(data, state, contexts, _B_TYPE + 4)
     for _ in range(3):
-        bits = bits << 1 | _decision(data, state, contexts, _B_TYPE + 5)
+        bits = bits << 1 | decision(data, state, contexts, _B_TYPE + 5)
     if bits < 8:
         return bits + 3
     if bits >= 13:
         return 23 if bits == 13 else 11 if bits == 14 else 22
-    return (bits << 1 | _decision(data, state, contexts, _B_TYPE + 5)) - 4
+    return (bits << 1 | decision(data, state, contexts, _B_TYPE + 5)) - 4
 
 
-@_bare
+@bare
 def _b_quarter(data, state, contexts):  # type: ignore[no-untyped-def]
     """sub_mb_type in B slices (table 9-38)."""
-    if not _decision(data, state, contexts, _B_QUARTER):
+    if not decision(data, state, contexts, _B_QUARTER):
         return 0
-    if not _decision(data, state, contexts, _B_QUARTER + 1):
-        return 1 + _decision(data, state, contexts, _B_QUARTER + 3)
+    if not decision(data, state, contexts, _B_QUARTER + 1):
+        return 1 + decision(data, state, contexts, _B_QUARTER + 3)
     kind = 3
-    if _decision(data, state, contexts, _B_QUARTER + 2):
-        if _decision(data, state, contexts, _B_QUARTER + 3):
-            return 11 + _decision(data, state, contexts, _B_QUARTER + 3)
+    if decision(data, state, contexts, _B_QUARTER + 2):
+        if decision(data, state, contexts, _B_QUARTER + 3):
+            return 11 + decision(data, state, contexts, _B_QUARTER + 3)
         kind = 7
-    kind += 2 * _decision(data, state, contexts, _B_QUARTER + 3)
-    return kind + _decision(data, state, contexts, _B_QUARTER + 3)
+    kind += 2 * decision(data, state, contexts, _B_QUARTER + 3)
+    return kind + decision(data, state, contexts, _B_QUARTER + 3)
 
 
-@_bare
+@bare
 def _p_quarter(data, state, contexts):  # type: ignore[no-untyped-def]
     """sub_mb_type in P slices."""
-    if _decision(data, state, contexts, _P_QUARTER):
+    if decision(data, state, contexts, _P_QUARTER):
         return 0
-    if not _decision(data, state, contexts, _P_QUARTER + 1):
+    if not decision(data, state, contexts, _P_QUARTER + 1):
         return 1
-    return 2 if _decision(data, state, contexts, _P_QUARTER + 2) else 3
+    return 2 if decision(data, state, contexts, _P_QUARTER + 2) else 3
 
 
-@_bare
+@bare
 def _difference(data, state, contexts, base, around):  # type: ignore[no-untyped-def]
     """The size of a motion vector difference's component (9.3.3.1.1.7); -1 where it is beyond all bounds."""
     which = base + (0 if around < 3 else 1 if around < 33 else 2)
-    if not _decision(data, state, contexts, which):
+    if not decision(data, state, contexts, which):
         return 0
     size, which = 1, base + 3
-    while size < 9 and _decision(data, state, contexts, which):
+    while size < 9 and decision(data, state, contexts, which):
         if size < 4:
             which += 1
         size += 1
     if size == 9:
         order = 3
-        while _bypass(data, state):
+        while bypass(data, state):
             size += 1 << order
             order += 1
             if order > 16:
                 return -1
         for k in range(order):
-            size += _bypass(data, state) << (order - 1 - k)
-    _bypass(data, state)
+            size += bypass(data, state) << (order - 1 - k)
+    bypass(data, state)
     return size
 
 
-@_bare
+@bare
 def _vector(data, state, contexts, own, left, above, column, row, across, down):  # type: ignore[no-untyped-def]
     """Reads the motion vector difference of the part at ``column``, ``row`` in 4x4 blocks and keeps its size in ``own``.
 
@@ -341,11 +261,11 @@ def _vector(data, state, contexts, own, left, above, column, row, across, down):
     return True
 
 
-@_bare
+@bare
 def _reference(data, state, contexts, around, count):  # type: ignore[no-untyped-def]
     """ref_idx (9.3.3.1.1.6), of ``count`` pictures; -1 where there is no such picture."""
     number, which = 0, around
-    while _decision(data, state, contexts, _REFERENCE + which):
+    while decision(data, state, contexts, _REFERENCE + which):
         number += 1
         which = 4 if number == 1 else 5
         if number >= count:
@@ -353,7 +273,7 @@ def _reference(data, state, contexts, around, count):  # type: ignore[no-untyped
     return number
 
 
-@_bare
+@bare
 def _motion(  # type: ignore[no-untyped-def]
     data,
     state,
@@ -433,7 +353,7 @@ def read_slice(
     return found
 
 
-@_bare
+@bare
 def _read(  # type: ignore[no-untyped-def]
     data,
     start,
@@ -453,7 +373,7 @@ def _read(  # type: ignore[no-untyped-def]
     """``read_slice`` with room to work in: ``near`` has a column each of the row above or, right of where we are, of the
     row before it, the last is the one left of us; ``vectors`` and ``later`` keep of motion, by list, what the next
     macroblocks meet (see ``_motion``)."""
-    _begin(data, state, start)
+    begin(data, state, start)
     width, chroma = form.width, form.chroma
     kinds, luma, tints, modes, eights, blocks = near[0], near[1], near[2], near[3], near[4], near[5]
     lists, quarters = parts[0], parts[1]
@@ -475,24 +395,24 @@ def _read(  # type: ignore[no-untyped-def]
             moved = False
         if form.kind != I:
             which = _SKIP[form.kind] + (is_left and kinds[width] != SKIPPED) + (is_above and kinds[x] != SKIPPED)
-            if _decision(data, state, contexts, which):
+            if decision(data, state, contexts, which):
                 kind, delta_before = SKIPPED, False
         if kind == SKIPPED:
             pass
         elif form.kind == I:
             which = _MB_TYPE + (is_left and kinds[width] != SMALL) + (is_above and kinds[x] != SMALL)
-            if _decision(data, state, contexts, which):
+            if decision(data, state, contexts, which):
                 kind, pattern, tint = _intra_type(data, state, contexts, _MB_TYPE + 3, 1)
         else:
             shape, intra = ONE, False
             lists[:] = 1
             if form.kind == P:
-                if _decision(data, state, contexts, _P_TYPE):
+                if decision(data, state, contexts, _P_TYPE):
                     intra = True
-                elif not _decision(data, state, contexts, _P_TYPE + 1):
-                    shape = QUARTERS if _decision(data, state, contexts, _P_TYPE + 2) else ONE
+                elif not decision(data, state, contexts, _P_TYPE + 1):
+                    shape = QUARTERS if decision(data, state, contexts, _P_TYPE + 2) else ONE
                 else:
-                    shape = HALVES_DOWN if _decision(data, state, contexts, _P_TYPE + 3) else HALVES_ACROSS
+                    shape = HALVES_DOWN if decision(data, state, contexts, _P_TYPE + 3) else HALVES_ACROSS
                 if shape == QUARTERS:
                     for k in range(4):
                         quarters[k] = _p_quarter(data, state, contexts)
@@ -518,7 +438,7 @@ def _read(  # type: ignore[no-untyped-def]
                             fine_parts |= quarters[k] != ONE or (quarter == 0 and not form.direct_eight)
             if intra:
                 base = _INTRA_TYPE[form.kind]
-                if _decision(data, state, contexts, base):
+                if decision(data, state, contexts, base):
                     kind, pattern, tint = _intra_type(data, state, contexts, base + 1, 0)
             elif kind != DIRECT:
                 kind, moved = INTER, True
@@ -526,28 +446,28 @@ def _read(  # type: ignore[no-untyped-def]
                     data, state, contexts, form, shape, lists, quarters, vectors, vectors_left, vectors_above[x],
                     later, later_left, later_above[x],
                 ):  # fmt: skip
-                    return done, _position(state), BREAKS
+                    return done, position(state), BREAKS
         if kind == RAW:
-            at = (_position(state) + 7 & ~7) + form.raw_bits
+            at = (position(state) + 7 & ~7) + form.raw_bits
             if at > end_bit:
-                return done, _position(state), ENDS_LATE
-            _begin(data, state, at >> 3)
+                return done, position(state), ENDS_LATE
+            begin(data, state, at >> 3)
             coded, delta_before = _ALL_CODED, False
         elif kind != SKIPPED:
             intra = kind in (SMALL, WHOLE)
             if kind == SMALL:
                 if form.eight:
                     which = _EIGHT + (is_left and eights[width]) + (is_above and eights[x])
-                    transform = _decision(data, state, contexts, which)
+                    transform = decision(data, state, contexts, which)
                 for _ in range(4 if transform else 16):
-                    if not _decision(data, state, contexts, _PREDICTED):
+                    if not decision(data, state, contexts, _PREDICTED):
                         for _ in range(3):
-                            _decision(data, state, contexts, _REMAINING)
+                            decision(data, state, contexts, _REMAINING)
             if intra and chroma:
                 which = _CHROMA_MODE + (is_left and modes[width] != 0) + (is_above and modes[x] != 0)
-                if _decision(data, state, contexts, which):
+                if decision(data, state, contexts, which):
                     mode = 1
-                    while mode < 3 and _decision(data, state, contexts, _CHROMA_MODE + 3):
+                    while mode < 3 and decision(data, state, contexts, _CHROMA_MODE + 3):
                         mode += 1
             if kind != WHOLE:
                 for part in range(4):
@@ -560,23 +480,23 @@ def _read(  # type: ignore[no-untyped-def]
                     else:
                         over = is_above and not luma[x] >> (part + 2) & 1
                     which = _LUMA_PATTERN + beside + 2 * over
-                    pattern |= _decision(data, state, contexts, which) << part
+                    pattern |= decision(data, state, contexts, which) << part
                 if chroma:
                     which = _CHROMA_PATTERN + (is_left and tints[width] != 0) + 2 * (is_above and tints[x] != 0)
-                    if _decision(data, state, contexts, which):
+                    if decision(data, state, contexts, which):
                         which = _CHROMA_PATTERN + 4 + (is_left and tints[width] == 2) + 2 * (is_above and tints[x] == 2)
-                        tint = 1 + _decision(data, state, contexts, which)
+                        tint = 1 + decision(data, state, contexts, which)
             if not intra and form.eight and pattern and not fine_parts:
                 which = _EIGHT + (is_left and eights[width]) + (is_above and eights[x])
-                transform = _decision(data, state, contexts, which)
+                transform = decision(data, state, contexts, which)
             if kind == WHOLE or pattern or tint:
                 delta = 0
                 which = _QP_DELTA + delta_before
-                while _decision(data, state, contexts, which):
+                while decision(data, state, contexts, which):
                     which = _QP_DELTA + (2 if delta == 0 else 3)
                     delta += 1
                     if delta > _LARGEST_DELTA:
-                        return done, _position(state), BREAKS
+                        return done, position(state), BREAKS
                 delta_before = delta != 0
             else:
                 delta_before = False
@@ -584,7 +504,7 @@ def _read(  # type: ignore[no-untyped-def]
             good = True
             if kind == WHOLE:
                 which = _CODED + _coded(beside, over, is_left, is_above, _LUMA_DC, _LUMA_DC, absent)
-                if _decision(data, state, contexts, which):
+                if decision(data, state, contexts, which):
                     coded |= 1 << _LUMA_DC
                     good = _block(data, state, contexts, 0, form)
             for part in range(4):
@@ -602,14 +522,14 @@ def _read(  # type: ignore[no-untyped-def]
                         coded if column else beside, coded if row else over, column > 0 or is_left, row > 0 or is_above,
                         place - 1 if column else place + 3, place - 4 if row else place + 12, absent,
                     )  # fmt: skip
-                    if _decision(data, state, contexts, _CODED + _CODED_OF[category] + increment):
+                    if decision(data, state, contexts, _CODED + _CODED_OF[category] + increment):
                         coded |= 1 << place
                         good &= _block(data, state, contexts, category, form)
             if tint:
                 for plane in range(2):
                     place = _CHROMA_DC + plane
                     increment = _coded(beside, over, is_left, is_above, place, place, absent)
-                    if _decision(data, state, contexts, _CODED + 12 + increment):
+                    if decision(data, state, contexts, _CODED + 12 + increment):
                         coded |= 1 << place
                         good &= _block(data, state, contexts, _CHROMA_DC_BLOCK, form)
             if tint == 2:
@@ -619,11 +539,11 @@ def _read(  # type: ignore[no-untyped-def]
                         coded if k & 1 else beside, coded if row else over, bool(k & 1) or is_left, row > 0 or is_above,
                         place - 1 if k & 1 else place + 1, place - 2 if row else place + 2 * chroma - 2, absent,
                     )  # fmt: skip
-                    if _decision(data, state, contexts, _CODED + 16 + increment):
+                    if decision(data, state, contexts, _CODED + 16 + increment):
                         coded |= 1 << place
                         good &= _block(data, state, contexts, 4, form)
             if not good:
-                return done, _position(state), BREAKS
+                return done, position(state), BREAKS
         for column in (x, width):
             kinds[column], luma[column], tints[column] = kind, pattern, tint
             modes[column], eights[column], blocks[column] = mode, transform, coded
@@ -637,13 +557,13 @@ def _read(  # type: ignore[no-untyped-def]
                     later_left[which, k] = later[which, 2 * k + 1]
                     later_above[x, which, k] = later[which, 2 + k]
         done += 1
-        at = _position(state) - 1
-        if _terminate(data, state):
-            at = _position(state) - 1
+        at = position(state) - 1
+        if terminate(data, state):
+            at = position(state) - 1
             if end_bit - at >= _SLACK:
                 return done, at, ENDS_EARLY
             fits = at <= end_bit and data[at >> 3] >> (7 - (at & 7)) & 1
             return done, at, WHOLE_SLICE if fits else ENDS_LATE
         if at > end_bit:
             return done, end_bit, ENDS_LATE
-    return done, _position(state), ENDS_LATE
+    return done, position(state), ENDS_LATE

@@ -9,8 +9,10 @@ import numpy as np
 from jugal.formats.base import Report, Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.isobmff.boxes import Box, Tree
+from jugal.formats.isobmff.following import still_fault
 from jugal.formats.isobmff.items import CODED, Item, Items, read_items
 from jugal.formats.isobmff.pictures import pictures_share
+from jugal.formats.isobmff.video import VideoStream, read_avc_record, read_hevc_record
 from jugal.formats.jpeg.parse import Frame, Structure
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.tiff.exif import capture_data, read_exif
@@ -183,8 +185,8 @@ def find_moved(subject: Subject, meta: Box, items: Items) -> dict[int, int]:
 
 def _sought(subject: Subject, item: Item, near: int, length: int) -> int | None:
     """The place nearest to ``near`` from which units of an item's ``length`` chain; None where there is none."""
-    prefix = _prefix(subject, item)
-    if prefix != 4 or item.kind not in (b"hvc1", b"avc1"):
+    stream = _stream(subject, item)
+    if stream is None or stream.prefix != 4 or item.kind not in (b"hvc1", b"avc1"):
         return None
     low, high = max(0, near - _REACH), min(subject.size - length + 1, near + _REACH)
     if high <= low:
@@ -220,7 +222,10 @@ def _judge(subject: Subject, report: Report, item: Item, own: bool, label: str) 
                 FindingCode.MP4_OUTSIDE, severity, f"{missing:,} bytes of the {label} lie past the end of the file.",
                 subject.size, subject.size, Cause.CUT_SHORT,
             )  # fmt: skip
-        fault = first_fault(subject, item, offset, end, cut=end < offset + length) if offset < end else None
+        whole = offset < end and end == offset + length
+        fault = first_fault(subject, item, offset, end, cut=not whole) if offset < end else None
+        if fault is None and whole and (place := _slice_fault(subject, item, offset, end)) is not None:
+            fault = place, FindingCode.MP4_SAMPLE, "The slices of the {} break.", end, None
         if fault is not None:
             at, code, sentence, stop, cause = fault
             report.add(code, severity, sentence.format(label), at, stop, cause)
@@ -268,24 +273,30 @@ def _chain_fault(subject: Subject, item: Item, start: int, end: int) -> int | No
         return None
     if item.kind == b"av01":
         return _obu_fault(subject, start, end)
-    prefix = _prefix(subject, item)
-    if not prefix:
+    stream = _stream(subject, item)
+    if stream is None:
         return None
     state, where = np.zeros(1, np.int8), np.zeros(1, np.int64)
     offsets, sizes = np.array([start], np.int64), np.array([end - start], np.int64)
     hevc = item.kind == b"hvc1"
-    walk_samples(subject.source.array, offsets, sizes, prefix, hevc, _ZERO_RUN, state, where)
+    walk_samples(subject.source.array, offsets, sizes, stream.prefix, hevc, _ZERO_RUN, state, where)
     return int(where[0]) if state[0] else None
 
 
-def _prefix(subject: Subject, item: Item) -> int:
-    """Bytes of a unit's length field as the item's configuration says; 0 where it has none."""
+def _slice_fault(subject: Subject, item: Item, start: int, end: int) -> int | None:
+    """Where the slices of an item in one piece stop making sense, whose units are in order; None where they do not."""
+    stream = _stream(subject, item) if len(item.extents) == 1 and end - start <= subject.limits.followed else None
+    at = still_fault(subject.source.read(start, end - start), stream) if stream is not None else None
+    return start + at if at is not None else None
+
+
+def _stream(subject: Subject, item: Item) -> VideoStream | None:
+    """The parameter sets of the item's configuration; None where it has none."""
     for box in item.properties:
-        if box.kind == b"hvcC":
-            return ((subject.source.uint(box.body + 21, 1) or 0) & 3) + 1
-        if box.kind == b"avcC":
-            return ((subject.source.uint(box.body + 4, 1) or 0) & 3) + 1
-    return 0
+        if box.kind in (b"hvcC", b"avcC"):
+            body = subject.source.read(box.body, box.end - box.body)
+            return read_hevc_record(body) if box.kind == b"hvcC" else read_avc_record(body)
+    return None
 
 
 def _obu_fault(subject: Subject, start: int, end: int) -> int | None:

@@ -9,10 +9,10 @@ from numpy.typing import NDArray
 
 from jugal.formats import pcm
 from jugal.formats.base import Subject
+from jugal.formats.isobmff.following import follow_samples, spared_before
 from jugal.formats.isobmff.frames import check_frames, check_slices
-from jugal.formats.isobmff.slices import follow_samples, spared_before
 from jugal.formats.isobmff.tables import Track
-from jugal.formats.isobmff.video import AvcStream, first_slice
+from jugal.formats.isobmff.video import first_slice
 from jugal.kernels.nal import SHORT, ZEROS, walk_samples
 from jugal.model.span import ByteSpan
 
@@ -59,7 +59,7 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
     """Looks into all samples of ``track``.
 
     ``bad_spans`` are (start, end, state) of filled or foreign bytes seen in the media data. With ``to_the_bit`` slices
-    of AVC are followed through, where the track is within ``limits.followed``; that takes a hundred times as long.
+    are followed through, where the track is within ``limits.followed``; that takes a hundred times as long.
     """
     state = np.zeros(track.offsets.size, np.int8)
     where = track.offsets.copy()
@@ -76,7 +76,7 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
             state,
             where,
         )
-        if to_the_bit and isinstance(track.video, AvcStream) and int(track.sizes.sum()) <= subject.limits.followed:
+        if to_the_bit and track.video is not None and int(track.sizes.sum()) <= subject.limits.followed:
             good = np.flatnonzero(state == 0)
             faults = follow_samples(subject.source.array, track.video, track.offsets[good], track.sizes[good])
             for k, fault in faults.items():
@@ -105,7 +105,7 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
         fresh = hit & ((state == 0) | vague | (where > np.maximum(start, track.offsets)))
         state[fresh] = kind
         where[fresh] = np.maximum(start, track.offsets[fresh])
-    if to_the_bit and isinstance(track.video, AvcStream):
+    if to_the_bit and track.video is not None:
         for k in np.flatnonzero(np.isin(state, _IN_PLACE))[:_MOST_SPARED].tolist():
             start = int(track.offsets[k])
             spared[k] = spared_before(

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from copy import deepcopy
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,8 +18,6 @@ _HEAD = 256
 _LARGEST_LIST = 32
 #: Bytes at the end of a unit in which its last bit set is looked for: zeros may follow it (cabac_zero_word).
 _TAIL = 1024
-#: Bytes that are read wrongly before it shows, on average of flipped bits.
-_DELAY = 800
 #: Rows of 4x4 blocks in a plane of chroma by chroma_format_idc.
 _CHROMA_ROWS = (0, 2, 4)
 
@@ -189,14 +186,11 @@ def follow_slice(unit: bytes, stream: AvcStream) -> Followed | None:
     if picture is None or sequence is None or kind > I or not _followed(sequence, picture):
         return None
     header = read_header(unit, sequence, picture)
-    data = np.frombuffer(unescape(unit[1:]), np.uint8)
-    used = np.flatnonzero(data[-_TAIL:])
-    if header is None or header.address >= sequence.units or not used.size:
+    data, end = plain_bits(unit, 1)
+    if header is None or header.address >= sequence.units or end < 0:
         return Followed(kind, address, 0, sequence.units, 1, False)
     if header.field:
         return None
-    last = data.size - data[-_TAIL:].size + int(used[-1])
-    end = 8 * last + 8 - (int(data[last]) & -int(data[last])).bit_length()
     chroma = _CHROMA_ROWS[sequence.chroma]
     form = Form(
         kind, address, sequence.width // 16, sequence.units, *header.lists, int(picture.eight),
@@ -207,7 +201,7 @@ def follow_slice(unit: bytes, stream: AvcStream) -> Followed | None:
         done, bit, came_to = cabac.read_slice(data, start, end, qp, form, cabac.context_starts(header.start))
     else:
         done, bit, came_to = cavlc.read_slice(data, header.bit, end, form, cavlc.figures())
-    return Followed(kind, address, int(done), sequence.units, _escaped(unit, int(bit) >> 3), came_to == WHOLE_SLICE)
+    return Followed(kind, address, int(done), sequence.units, escaped(unit, int(bit) >> 3, 1), came_to == WHOLE_SLICE)
 
 
 def _followed(sequence: SequenceSet, picture: PictureSet) -> bool:
@@ -216,89 +210,22 @@ def _followed(sequence: SequenceSet, picture: PictureSet) -> bool:
     return picture.cabac or sequence.chroma == 1
 
 
-def _escaped(unit: bytes, plain: int) -> int:
-    """The place in ``unit`` of byte ``plain`` of what lies behind its first byte, without escapes."""
-    at = plain + 1
-    hit = unit.find(b"\0\0\3", 1)
+def plain_bits(unit: bytes, head: int) -> tuple[NDArray[np.uint8], int]:
+    """What lies behind the ``head`` bytes of a unit's header, without escapes, and the place of the last bit set in it,
+    -1 where none is near the end."""
+    data = np.frombuffer(unescape(unit[head:]), np.uint8)
+    used = np.flatnonzero(data[-_TAIL:])
+    if not used.size:
+        return data, -1
+    last = data.size - data[-_TAIL:].size + int(used[-1])
+    return data, 8 * last + 8 - (int(data[last]) & -int(data[last])).bit_length()
+
+
+def escaped(unit: bytes, plain: int, head: int) -> int:
+    """The place in ``unit`` of byte ``plain`` of what lies behind its header of ``head`` bytes, without escapes."""
+    at = plain + head
+    hit = unit.find(b"\0\0\3", head)
     while 0 <= hit <= at - 2:
         at += 1
         hit = unit.find(b"\0\0\3", hit + 3)
     return min(at, len(unit) - 1)
-
-
-@dataclass(frozen=True, slots=True)
-class Fault:
-    """The byte of the file where a sample's slices stop making sense, and the share of its picture that is before it
-    or in slices that do."""
-
-    at: int
-    spared: float
-
-
-def follow_samples(
-    data: NDArray[np.uint8], stream: AvcStream, offsets: NDArray[np.int64], sizes: NDArray[np.int64]
-) -> dict[int, Fault]:
-    """The faults of samples that lie in ``data`` and whose units add up.
-
-    Where no more slices of a kind (I, P, B) are whole than not, the stream is not understood and nothing is said of them.
-    """
-    stream = deepcopy(stream)
-    faults: list[dict[int, Fault]] = [{} for _ in range(I + 1)]
-    whole = [0] * (I + 1)
-    for number, (at, size) in enumerate(zip(offsets.tolist(), sizes.tolist(), strict=True)):
-        found = _follow_sample(data[at : at + size].tobytes(), stream, whole)
-        if found is not None:
-            kind, place, spared = found
-            faults[kind][number] = Fault(at + place, spared)
-    believed: dict[int, Fault] = {}
-    for kind, places in enumerate(faults):
-        if len(places) < whole[kind]:
-            believed |= places
-    return believed
-
-
-def _follow_sample(sample: bytes, stream: AvcStream, whole: list[int]) -> tuple[int, int, float] | None:
-    """(kind of slice, place, share spared) of the first fault; None where there is none. Counts whole slices by kind."""
-    following, good, place, kind, found = 0, 0.0, -1, 0, None
-    for start, unit in _units(sample, stream.prefix):
-        if unit[0] & 31 in stream.parameters:
-            stream.add(unit)
-        if unit[0] & 31 not in stream.slices:
-            continue
-        found = follow_slice(unit, stream)
-        if found is None:
-            return None
-        # A slice that leaves macroblocks out is as good a sign as one that breaks: the one before ended too early.
-        if place < 0 and (not found.whole or found.address > following > 0):
-            kind, place = found.kind, start + (0 if found.whole else found.at)
-        whole[found.kind] += found.whole
-        good += found.macroblocks * (1.0 if found.whole else found.at / (found.at + _DELAY))
-        following = found.address + found.macroblocks
-    if found is None or (place < 0 and following >= found.of):
-        return None
-    if place < 0:
-        kind, place = found.kind, len(sample) - 1
-    return kind, place, min(1.0, good / found.of)
-
-
-def spared_before(data: NDArray[np.uint8], stream: AvcStream, fault: int) -> float:
-    """The share of a sample's picture that its slices make before byte ``fault`` of it, ``data``; 0 where not known."""
-    good, of = 0, 1
-    for _, unit in _units(data[:fault].tobytes(), stream.prefix):
-        if unit[0] & 31 in stream.slices:
-            found = follow_slice(unit, stream)
-            if found is None:
-                return 0.0
-            good, of = good + found.macroblocks, found.of
-    return min(1.0, good / of)
-
-
-def _units(sample: bytes, prefix: int) -> Iterator[tuple[int, bytes]]:
-    """The units of a sample that are not empty, each with its place in it."""
-    at = 0
-    while at + prefix < len(sample):
-        length = int.from_bytes(sample[at : at + prefix], "big")
-        at += prefix
-        if length > 1:
-            yield at, sample[at : at + length]
-        at += length

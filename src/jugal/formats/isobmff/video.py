@@ -241,6 +241,8 @@ class HevcStream:
     prefix: int = 4
     sequences: dict[int, SequenceSet] = field(default_factory=dict)
     pictures: dict[int, PictureSet] = field(default_factory=dict)
+    #: The parameter sets themselves, by unit type and number.
+    sets: dict[tuple[int, int], bytes] = field(default_factory=dict)
     opening = frozenset({32, 33, 34, 35, 39})
     slices = frozenset({*range(10), *range(16, 22)})
     parameters = frozenset({32, 33, 34})
@@ -266,15 +268,16 @@ class HevcStream:
         if kind == 32:
             return True
         if kind == 33:
-            return self._sequence(bits)
+            return self._sequence(bits, unit)
         number, sequence = bits.ue(), bits.ue()
         if number > 63 or sequence > 15:
             return False
         dependent, output = bool(bits.take(1)), bool(bits.take(1))
         self.pictures[number] = PictureSet(sequence, False, dependent, output, bits.take(3))
+        self.sets[kind, number] = unit
         return not bits.overrun
 
-    def _sequence(self, bits: BitReader) -> bool:
+    def _sequence(self, bits: BitReader, unit: bytes) -> bool:
         bits.skip(4)
         layers = bits.take(3)
         bits.skip(1 + 88 + 8)
@@ -300,6 +303,7 @@ class HevcStream:
             return False
         units = -(-width >> block) * -(-height >> block)
         self.sequences[number] = SequenceSet(width, height, units, 0, 0, order_bits, True, separate, shown)
+        self.sets[33, number] = unit
         return True
 
     def read_slice(self, unit: bytes) -> Slice | None:
@@ -364,10 +368,10 @@ def read_record(entry: bytes) -> VideoStream | None:
     """The decoder configuration record in a sample entry: avcC or hvcC (ISO/IEC 14496-15 5.3.3.1, 8.3.3.1)."""
     if (at := entry.find(b"avcC")) >= 4:
         body = entry[at + 4 : at - 4 + int.from_bytes(entry[at - 4 : at], "big")]
-        return _avc_record(body)
+        return read_avc_record(body)
     if (at := entry.find(b"hvcC")) >= 4:
         body = entry[at + 4 : at - 4 + int.from_bytes(entry[at - 4 : at], "big")]
-        return _hevc_record(body)
+        return read_hevc_record(body)
     return None
 
 
@@ -378,7 +382,8 @@ def _take_units(stream: VideoStream, units: Iterable[bytes]) -> VideoStream | No
     return stream if stream.sequences and stream.pictures else None
 
 
-def _avc_record(body: bytes) -> VideoStream | None:
+def read_avc_record(body: bytes) -> VideoStream | None:
+    """AVCDecoderConfigurationRecord (ISO/IEC 14496-15 5.3.3.1); None where its parameter sets cannot be read."""
     if len(body) < 7:
         return None
     units, at = [], 5
@@ -392,7 +397,8 @@ def _avc_record(body: bytes) -> VideoStream | None:
     return _take_units(AvcStream((body[4] & 3) + 1), units)
 
 
-def _hevc_record(body: bytes) -> VideoStream | None:
+def read_hevc_record(body: bytes) -> VideoStream | None:
+    """HEVCDecoderConfigurationRecord (ISO/IEC 14496-15 8.3.3.1), as ``read_avc_record``."""
     if len(body) < 23:
         return None
     units, at = [], 23

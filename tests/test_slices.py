@@ -126,8 +126,10 @@ def test_the_finding_lies_at_the_flip_and_costs_what_follows() -> None:
     assert (
         found.score is not None and 100 * (1 - (track.offsets.size - victim) / track.offsets.size) < found.score < 100
     )
-    # A track beyond the limit is looked at from outside only.
-    assert examine_source(Source.from_bytes(bytes(data)), Limits(followed=0)).verdict is Verdict.INTACT
+    assert found.media["video_followed"] == "to the last bit"
+    # A track beyond the limit is looked at by its units only, and that is said.
+    brief = examine_source(Source.from_bytes(bytes(data)), Limits(followed=0))
+    assert brief.verdict is Verdict.INTACT and brief.media["video_followed"] == "by its units"
 
 
 def test_a_slice_too_few_is_noticed_at_the_next() -> None:
@@ -140,7 +142,7 @@ def test_a_slice_too_few_is_noticed_at_the_next() -> None:
     good = data[at : at + size]
     sample = np.frombuffer(good + shorter, np.uint8)
     assert isinstance(track.video, AvcStream)
-    faults = follow_samples(sample, track.video, np.array([0, 0, len(good)]), np.array([size, size, len(shorter)]))
+    faults, _ = follow_samples(sample, track.video, np.array([0, 0, len(good)]), np.array([size, size, len(shorter)]))
     assert list(faults) == [2]
     assert faults[2].at == len(good) + 4 + len(parts[0][1]) + 4 and 0.5 < faults[2].spared < 0.9
 
@@ -153,7 +155,7 @@ def test_a_stream_that_never_follows_is_let_alone() -> None:
     pictures = {n: replace(p, qp=p.qp - 9) for n, p in track.video.pictures.items()}
     wrong = AvcStream(4, track.video.sequences, pictures)
     array = np.frombuffer(data, np.uint8)
-    assert not follow_samples(array, wrong, track.offsets, track.sizes)
+    assert not follow_samples(array, wrong, track.offsets, track.sizes)[0]
     some = [follow_slice(unit, wrong) for _, unit, _ in slices_of("all-partitions")]
     assert sum(f is not None and not f.whole for f in some) > len(some) // 2
 
@@ -250,5 +252,5 @@ def test_the_only_intra_picture_is_accused_when_a_part_of_it_was_read(share: flo
     for key in keys:
         at = int(track.offsets[key]) + int(share * int(track.sizes[key])) + 40
         data[at] ^= 32
-    faults = follow_samples(np.frombuffer(bytes(data), np.uint8), track.video, track.offsets, track.sizes)
+    faults, _ = follow_samples(np.frombuffer(bytes(data), np.uint8), track.video, track.offsets, track.sizes)
     assert (set(keys) <= set(faults)) is believed

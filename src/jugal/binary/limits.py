@@ -45,3 +45,5 @@ class Deadline:
 
 
 DEFAULT_LIMITS = Limits()
+#: Every bit of coded video is followed, however much there is.
+TO_THE_BIT = Limits(followed=1 << 62)

@@ -12,6 +12,7 @@ import typer
 from rich.console import Console
 from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
 
+from jugal.binary.limits import DEFAULT_LIMITS, TO_THE_BIT, Limits
 from jugal.engine.batch import Batch
 from jugal.engine.child import Child
 from jugal.engine.contract import examination_record, line, outcome_record
@@ -30,6 +31,9 @@ app = typer.Typer(
 Paths = Annotated[list[str], typer.Argument(help="Files and folders to examine.", show_default=False)]
 JsonLines = Annotated[str, typer.Option("--jsonl", help="File for the JSON lines; - is standard output.")]
 Donor = Annotated[str | None, typer.Option(help="A healthy file from the same device and settings.")]
+ToTheBit = Annotated[
+    bool, typer.Option("--to-the-bit", help="Follow every bit of video, however large; takes far longer.")
+]
 Workers = Annotated[int | None, typer.Option(min=1, help="Worker processes; as many as cores without it.")]
 
 
@@ -52,10 +56,10 @@ def _lines_to(where: str) -> Iterator[IO[str]]:
         yield stream
 
 
-def _run(paths: list[str], workers: int | None) -> Iterator[Examination]:
+def _run(paths: list[str], workers: int | None, limits: Limits = DEFAULT_LIMITS) -> Iterator[Examination]:
     """Examines everything under ``paths`` with a progress bar on standard error, where that is a terminal."""
     console = Console(stderr=True)
-    batch = Batch(walk(paths), workers, thumbnails=False)
+    batch = Batch(walk(paths), workers, thumbnails=False, limits=limits)
     columns = (
         TextColumn("{task.description}"),
         BarColumn(),
@@ -88,13 +92,15 @@ def _donor(path: str | None) -> Examination | None:
 
 
 @app.command()
-def check(paths: Paths, jsonl: JsonLines = "-", donor: Donor = None, workers: Workers = None) -> None:
+def check(
+    paths: Paths, jsonl: JsonLines = "-", donor: Donor = None, workers: Workers = None, to_the_bit: ToTheBit = False
+) -> None:
     """Examines each file and writes one JSON object per file, one per line."""
     _existing(paths)
     _donor(donor)
     failed = False
     with _lines_to(jsonl) as stream:
-        for examination in _run(paths, workers):
+        for examination in _run(paths, workers, TO_THE_BIT if to_the_bit else DEFAULT_LIMITS):
             stream.write(line(examination_record(examination)) + "\n")
             failed = failed or examination.error is not None
     raise typer.Exit(1 if failed else 0)

@@ -13,6 +13,7 @@ from typing import Any
 
 from pebble import ProcessExpired, ProcessPool
 
+from jugal.binary.limits import DEFAULT_LIMITS, Limits
 from jugal.engine.events import Event, Examined, Finished, Listed
 from jugal.engine.walk import Entry
 from jugal.engine.worker import examine_group, prepare
@@ -22,7 +23,7 @@ from jugal.model.small import Small
 _GROUP_FILES = 16
 _GROUP_BYTES = 1 << 20
 _BASE_SECONDS = 90.0
-_SLOWEST = 8 << 20  # bytes a second
+_SLOWEST, _SLOWEST_BITS = 8 << 20, 1 << 19  # bytes a second
 
 
 def default_workers() -> int:
@@ -33,8 +34,15 @@ def default_workers() -> int:
 class Batch:
     """One run. Iterate ``run`` in a thread of your own; the controls may be called from any thread."""
 
-    def __init__(self, entries: Iterable[Entry], workers: int | None = None, thumbnails: bool = True) -> None:
+    def __init__(
+        self,
+        entries: Iterable[Entry],
+        workers: int | None = None,
+        thumbnails: bool = True,
+        limits: Limits = DEFAULT_LIMITS,
+    ) -> None:
         self._entries = list(entries)
+        self._limits = limits
         self._workers = workers or default_workers()
         self._thumbnails = thumbnails
         self._go = threading.Event()
@@ -116,9 +124,11 @@ class Batch:
         yield Finished(done, self._cancelled.is_set())
 
     def _submit(self, pool: Any, group: list[Entry]) -> Future[Any]:
-        deadline = _BASE_SECONDS + sum(e.size for e in group) / _SLOWEST
+        size = sum(e.size for e in group)
+        # Of video each bit may have to be followed, which takes far longer than reading it.
+        deadline = _BASE_SECONDS + size / _SLOWEST + min(size, self._limits.followed) / _SLOWEST_BITS
         return pool.schedule(  # type: ignore[no-any-return]
-            examine_group, args=([e.path for e in group], self._thumbnails), timeout=deadline
+            examine_group, args=([e.path for e in group], self._thumbnails, self._limits), timeout=deadline
         )
 
     def _collect(self, future: Future[Any], group: list[Entry]) -> Iterator[tuple[Entry, Examination, Small | None]]:

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import cache
 
+from jugal.binary.limits import TO_THE_BIT
 from jugal.case.store import Case
 from jugal.engine.batch import Batch
 from jugal.engine.events import Examined, Finished, Listed
@@ -85,12 +86,25 @@ class Progress:
 
 
 class CaseRun:
-    """A run over the case's sources. Iterate ``run`` in a thread of its own, with a Case opened in that thread."""
+    """A run over the case's sources. Iterate ``run`` in a thread of its own, with a Case opened in that thread.
+
+    With ``again`` it is one over these files instead, known or not, of whose video every bit is followed.
+    """
 
     def __init__(
-        self, case: Case, choice: Choice = Choice(), workers: int | None = None, first: Iterable[str] = ()
+        self,
+        case: Case,
+        choice: Choice = Choice(),
+        workers: int | None = None,
+        first: Iterable[str] = (),
+        again: Iterable[str] = (),
     ) -> None:
         self._case = case
+        if paths := list(again):
+            self._todo = [e for e in walk(paths) if e.skipped is None]
+            self._done = self._done_bytes = 0
+            self.batch = Batch(self._todo, workers, limits=TO_THE_BIT)
+            return
         first_paths = list(first)
         entries = chosen(walk([*first_paths, *case.sources()]), choice)
         seen: set[str] = set()

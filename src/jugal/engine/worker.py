@@ -8,6 +8,7 @@ import resource
 
 from PIL import Image
 
+from jugal.binary.limits import DEFAULT_LIMITS, Limits
 from jugal.engine.examine import examine_file
 from jugal.engine.sight import sight_of
 from jugal.model.result import Examination, Thumbnail
@@ -41,11 +42,13 @@ def small_picture(thumbnail: Thumbnail, sighted: bool = True, side: int = 192) -
     return Small(out.getvalue(), sight)
 
 
-def examine_group(paths: list[str], thumbnails: bool) -> list[tuple[Examination, Small | None]]:
+def examine_group(
+    paths: list[str], thumbnails: bool, limits: Limits = DEFAULT_LIMITS
+) -> list[tuple[Examination, Small | None]]:
     """Examines ``paths`` one after the other; thumbnails leave the worker encoded."""
     out = []
     for path in paths:
-        examination = examine_file(path)
+        examination = examine_file(path, limits)
         small = None
         if examination.thumbnail is not None:
             if thumbnails:

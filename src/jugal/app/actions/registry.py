@@ -41,6 +41,13 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("triage.folder", "Choose all shown of this folder", "Ctrl+Shift+F", "triage"),
     ActionSpec("triage.format", "Choose all shown of this format", "Ctrl+Shift+T", "triage"),
     ActionSpec("triage.copies", "Choose all copies of this file", "Ctrl+Shift+C", "triage"),
+    ActionSpec(
+        "triage.bits",
+        "Follow the chosen clips to the last bit",
+        "Ctrl+Alt+B",
+        "triage",
+        "Large ones are only looked at by their frame before",
+    ),
     ActionSpec("triage.bench", "Take the chosen file to the bench", "Return", "triage"),
     ActionSpec("bench.next", "Next file shown in triage", "Ctrl+Down", "bench"),
     ActionSpec("bench.previous", "Previous file shown in triage", "Ctrl+Up", "bench"),

@@ -313,12 +313,26 @@ class Session(QObject):
         if self.case is None or not self.sources:
             self.said.emit("Add a folder or files first: drop them here or use Add a folder.")
             return
+        self._begin_run([])
+
+    def examine_to_the_bit(self, paths: Sequence[str]) -> int:
+        """Examines these files once more, following every bit of their video; how many they are."""
+        if self.case is None or not paths:
+            return 0
+        if self.run_running:
+            self.said.emit("A run is going on; wait for its end or stop it first.")
+            return 0
+        self._begin_run(paths)
+        return len(paths)
+
+    def _begin_run(self, again: Sequence[str]) -> None:
+        assert self.case is not None
         path, choice = self.case.path, self.choice
 
         def work() -> Iterator[Progress]:
             case = Case(path)
             try:
-                self._run = CaseRun(case, choice)
+                self._run = CaseRun(case, choice, again=again)
                 yield from self._run.run()
             finally:
                 case.close()

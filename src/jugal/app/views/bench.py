@@ -248,6 +248,8 @@ class BenchView(QWidget):
             words.append(f"{m['duration']} s")
         if "pages" in m:
             words.append(f"{m['pages']} pages")
+        if "video_followed" in m:
+            words.append(f"followed {m['video_followed']}")
         words += [str(m[k]) for k in ("camera", "date_taken") if k in m]
         if isinstance(exposure := m.get("exposure_s"), (int, float)) and exposure > 0:
             words.append(f"1/{1 / exposure:.0f} s" if exposure < 0.4 else f"{exposure:g} s")

@@ -46,6 +46,8 @@ QUERY_HELP = (
     "A minus in front turns it around: -format:png"
 )
 #: Filters that every case has.
+#: Formats whose video is followed bit by bit.
+_FOLLOWED = frozenset({"mp4", "mov", "3gp", "heic"})
 READY_FILTERS = {
     "Worth repairing": Filter(chosen={"verdict": ("repairable",)}),
     "Nothing left of them": Filter(chosen={"verdict": ("unrecoverable",)}),
@@ -415,6 +417,16 @@ class TriageView(QWidget):
         """The files chosen by hand, in shown order."""
         rows = sorted({i.row() for i in self.table.selectionModel().selectedRows()})
         return [n for r in rows if (n := self._model.number_at(r)) is not None]
+
+    def follow_to_the_bit(self) -> None:
+        """Has the chosen files that hold video or HEVC pictures examined again, every bit of them."""
+        shown = {i.row() for i in self.table.selectionModel().selectedRows()}
+        rows = [r for row in sorted(shown) if (r := self._model.row_at(row)) is not None]
+        paths = [r.path for r in rows if r.format in _FOLLOWED]
+        if not paths:
+            self._session.said.emit("Choose clips first: MP4, MOV and their kin are followed, and HEIC.")
+        elif count := self._session.examine_to_the_bit(paths):
+            self._session.said.emit(f"Following {count:,} {'file' if count == 1 else 'files'} to the last bit …")
 
     def invert(self) -> None:
         """Chooses all shown files that are not chosen, and only those."""

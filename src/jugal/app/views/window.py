@@ -195,7 +195,7 @@ class Window(QMainWindow):
             "triage.narrow": lambda: self.triage.show_facets(not self.triage.band.isVisible()), "triage.weigh": self.triage.weigh,
             "triage.folder": lambda: self.triage.choose_alike("folder"), "triage.format": lambda: self.triage.choose_alike("format"),
             "triage.copies": lambda: self.triage.choose_alike("copies"),
-            "triage.save": self.triage.ask_filter_name,
+            "triage.save": self.triage.ask_filter_name, "triage.bits": self.triage.follow_to_the_bit,
             "triage.bench": self.triage.take_to_bench, "bench.next": lambda: self.step(1), "bench.previous": lambda: self.step(-1),
             "bench.repair": self.bench.do_repair, "bench.keep": self.bench.keep_result, "bench.drop": self.bench.drop_result,
             "bench.inside": self.bench.show_inside, "bench.compare": self.bench.stage.toggle_wipe,

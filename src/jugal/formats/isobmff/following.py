@@ -31,8 +31,8 @@ class Fault:
 
 def follow_samples(
     data: NDArray[np.uint8], stream: VideoStream, offsets: NDArray[np.int64], sizes: NDArray[np.int64]
-) -> dict[int, Fault]:
-    """The faults of samples that lie in ``data`` and whose units add up.
+) -> tuple[dict[int, Fault], bool]:
+    """The faults of samples that lie in ``data`` and whose units add up; True where slices were followed at all.
 
     Where no more slices of a kind (I, P, B) are whole than not, they may be of a stream that is not understood: of those
     only pictures of which a part was read are believed to be damaged, and only where the other kinds are understood.
@@ -52,7 +52,7 @@ def follow_samples(
             believed |= places
         elif understood:
             believed |= {number: fault for number, fault in places.items() if fault.spared >= _UNDERSTOOD}
-    return believed
+    return believed, any(whole)
 
 
 def _follow_sample(sample: bytes, stream: VideoStream, whole: list[int]) -> tuple[int, int, float] | None:

@@ -53,6 +53,8 @@ class Looked:
     state: NDArray[np.int8]
     where: NDArray[np.int64]
     spared: NDArray[np.float64]
+    #: Slices were followed to their last bit.
+    followed: bool = False
 
 
 def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]], to_the_bit: bool = False) -> Looked:
@@ -65,6 +67,7 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
     where = track.offsets.copy()
     spared = np.zeros(track.offsets.size)
     ends = track.offsets + track.sizes
+    followed = False
     if track.codec in AVC or track.codec in HEVC:
         walk_samples(
             subject.source.array,
@@ -78,7 +81,7 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
         )
         if to_the_bit and track.video is not None and int(track.sizes.sum()) <= subject.limits.followed:
             good = np.flatnonzero(state == 0)
-            faults = follow_samples(subject.source.array, track.video, track.offsets[good], track.sizes[good])
+            faults, followed = follow_samples(subject.source.array, track.video, track.offsets[good], track.sizes[good])
             for k, fault in faults.items():
                 state[good[k]], where[good[k]], spared[good[k]] = FRAME, fault.at, fault.spared
     else:
@@ -113,7 +116,7 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
             )
     if track.astray.size:
         state[track.astray & (state == 0)] = FRAME
-    return Looked(state, where, spared)
+    return Looked(state, where, spared, followed)
 
 
 def check_marks(

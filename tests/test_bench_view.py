@@ -88,7 +88,7 @@ def test_the_time_line_seeks_and_says_what_is_lost(qtbot) -> None:  # type: igno
     qtbot.addWidget(line)
     line.resize(400, 40)
     line.set_track(100.0, (Region(0.5, 0.6, "50 s to 60 s"),))
-    assert "10.0 seconds lost in 1" in line.accessibleDescription() and clock(75.25) == "1:15.2"
+    assert "10.0 s lost in 1" in line.accessibleDescription() and clock(75.25) == "1:15.2"
     both = (
         Region(0.5, 0.6, "picture"),
         Region(0.55, 0.7, "sound"),

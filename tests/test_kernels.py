@@ -29,7 +29,7 @@ from jugal.model.finding import Finding, Severity
 from jugal.model.result import Verdict, derive_verdict
 from jugal.model.span import ByteSpan, merge, total_length
 from jugal.model.strip import Matter, StripSpan
-from jugal.model.words import human_size
+from jugal.model.words import human_size, shown_score
 
 spans = st.tuples(st.integers(0, 400), st.integers(0, 60)).map(lambda p: ByteSpan(p[0], p[0] + p[1]))
 
@@ -346,3 +346,19 @@ def test_strips_of_many_spans_are_reduced_but_nothing_loud_is_lost() -> None:
 def test_sizes_in_words(size: int, words: str) -> None:
     assert human_size(size) == words
     assert human_size(size, "bytes") == words.replace(" B", " bytes")
+
+
+@pytest.mark.parametrize(
+    ("score", "digits", "words"),
+    [
+        (100.0, 0, "100"),
+        (100.0, 1, "100.0"),
+        (99.99, 0, "99.9"),
+        (99.97, 1, "99.9"),
+        (99.4, 0, "99"),
+        (0.2, 0, "0"),
+        (None, 1, "–"),
+    ],
+)
+def test_a_score_is_not_rounded_to_whole(score: float | None, digits: int, words: str) -> None:
+    assert shown_score(score, digits) == words

@@ -19,3 +19,12 @@ def printable(path: str) -> str:
 def printable_name(path: str) -> str:
     """The last part of a path, as it can be shown."""
     return printable(path.rsplit("/", 1)[-1])
+
+
+def shown_score(score: float | None, digits: int = 0) -> str:
+    """A score with ``digits`` behind the point. Rounding makes nothing whole: only 100 shows as 100."""
+    if score is None:
+        return "–"
+    if score < 100.0 <= round(score, digits):
+        return "99.9"
+    return f"{score:.{digits}f}"

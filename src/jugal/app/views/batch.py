@@ -18,7 +18,7 @@ from jugal.app.controllers.session import RepairTold, Session, Task
 from jugal.app.style import tokens
 from jugal.app.views.intake import label
 from jugal.model.result import BY_CHOICE, RepairStatus
-from jugal.model.words import printable_name
+from jugal.model.words import printable_name, shown_score
 
 _MOST_SHOWN = 5000
 FILE, METHOD, NOW, EXPECTED, DONOR, RESULT = range(6)
@@ -101,7 +101,7 @@ class BatchBand(QFrame):
             words = (
                 name,
                 best.method,
-                f"{e.score or 0:.0f}",
+                shown_score(e.score or 0.0),
                 f"{best.attainable:.0f}",
                 "needed" if best.needs_donor else "",
                 "",
@@ -158,7 +158,7 @@ class BatchBand(QFrame):
             return
         o = told.outcome
         if o.status is RepairStatus.REPAIRED:
-            words = f"{o.score_after:.0f} measured, by {o.method}"
+            words = f"{shown_score(o.score_after)} measured, by {o.method}"
             self._done.append(told.file)
         else:
             words = o.error or "unchanged"

@@ -35,7 +35,7 @@ from jugal.case.store import KeptRepair
 from jugal.engine.donors import why
 from jugal.model.result import ADJUSTABLE, Anchor, Examination, Kind, RepairStatus, adjusted
 from jugal.model.strip import Matter
-from jugal.model.words import human_size, printable_name
+from jugal.model.words import human_size, printable_name, shown_score
 
 _MARK = {"note": "·", "minor": "–", "major": "▲", "fatal": "✕"}
 _LOUD = (Matter.HOLE, Matter.FILLER, Matter.FOREIGN, Matter.DAMAGED, Matter.PAST_END, Matter.MISSING)
@@ -237,7 +237,7 @@ class BenchView(QWidget):
         self._show_results()
 
     def _facts(self, e: Examination) -> str:
-        words = [f"{e.verdict.value}, score {e.score:.1f}" if e.score is not None else e.verdict.value]
+        words = [f"{e.verdict.value}, score {shown_score(e.score, 1)}" if e.score is not None else e.verdict.value]
         if e.attainable is not None and e.score is not None and e.attainable - e.score >= 2:
             words.append(f"{e.attainable:.0f} attainable")
         words += [e.format, human_size(e.size)]
@@ -290,7 +290,9 @@ class BenchView(QWidget):
             o = result.outcome
             donor = f" with {o.donor.rsplit('/', 1)[-1]}" if o.donor else ""
             kept = "kept · " if result.kept else ""
-            self.results.addItem(f"{kept}{o.method}{donor}: {o.score_before:.1f} → {o.score_after:.1f} measured")
+            self.results.addItem(
+                f"{kept}{o.method}{donor}: {shown_score(o.score_before, 1)} → {shown_score(o.score_after, 1)} measured"
+            )
         if not good:
             self.results.addItem("No repair has been done yet.")
         self.results.blockSignals(False)
@@ -310,9 +312,11 @@ class BenchView(QWidget):
             return
         o = good[row].outcome
         state = "kept" if good[row].kept else "not kept"
-        self.stage.show_result(o.output, f"Repaired by {o.method}, score {o.score_after:.1f}, {state}")
+        self.stage.show_result(o.output, f"Repaired by {o.method}, score {shown_score(o.score_after, 1)}, {state}")
         donor = f" Donor: {o.donor.rsplit('/', 1)[-1]}." if o.donor else ""
-        measured = f"Score {o.score_before:.1f} before, {o.score_after:.1f} measured after.{donor}"
+        measured = (
+            f"Score {shown_score(o.score_before, 1)} before, {shown_score(o.score_after, 1)} measured after.{donor}"
+        )
         self._tell("\n".join((measured, *o.steps)))
         self._enable()
 

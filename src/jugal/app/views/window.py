@@ -49,7 +49,7 @@ from jugal.app.widgets.happened import Happened
 from jugal.app.widgets.palette import Palette
 from jugal.case.catalog import Facet, Filter
 from jugal.model.result import RepairStatus, Verdict
-from jugal.model.words import human_size, printable_name
+from jugal.model.words import human_size, printable_name, shown_score
 
 _SWITCH_S = 0.001
 PLACES = ("intake", "triage", "bench", "handover")
@@ -177,6 +177,7 @@ class Window(QMainWindow):
             "run.start",
             "run.pause",
             "run.stop",
+            "triage.bits",
             "repair.all",
             "view.theme",
             "help.keys",
@@ -352,7 +353,7 @@ class Window(QMainWindow):
     def _repair_told(self, told: RepairTold) -> None:
         name = printable_name(told.outcome.path)
         if told.outcome.status is RepairStatus.REPAIRED:
-            text = f"{name}: {told.outcome.score_before:.0f} → {told.outcome.score_after:.0f} by {told.outcome.method}"
+            text = f"{name}: {shown_score(told.outcome.score_before)} → {shown_score(told.outcome.score_after)} by {told.outcome.method}"
         else:
             text = f"{name}: {told.outcome.error or 'unchanged'}"
         self.say(f"{told.done} of {told.total}. {text}")

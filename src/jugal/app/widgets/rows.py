@@ -25,7 +25,7 @@ from jugal.case.store import FileRow
 from jugal.model.finding import Severity
 from jugal.model.result import Verdict
 from jugal.model.strip import StripSpan
-from jugal.model.words import human_size
+from jugal.model.words import human_size, shown_score
 
 Index = QModelIndex | QPersistentModelIndex
 _MARK = {Severity.NOTE: "·", Severity.MINOR: "–", Severity.MAJOR: "▲", Severity.FATAL: "✕"}
@@ -168,14 +168,12 @@ class RowDelegate(QStyledItemDelegate):
             QColor(theme.verdict[row.verdict]),
         )
         attainable = row.attainable if row.attainable is not None else row.score
-        text = f"{row.score:.0f}"
+        text = shown_score(row.score)
         if attainable - row.score >= 2:
             x = track.left() + track.width() * attainable / 100
             painter.setPen(QPen(QColor(theme.verdict[Verdict.REPAIRABLE]), 2))
             painter.drawLine(QPointF(x, track.top() - 3), QPointF(x, track.bottom() + 3))
-            text = f"{row.score:.0f} → {attainable:.0f}"
-        elif 99.5 <= row.score < 100:
-            text = f"{int(row.score * 10) / 10:.1f}"
+            text = f"{shown_score(row.score)} → {shown_score(attainable)}"
         painter.setPen(QColor(theme.ink))
         painter.drawText(
             QRectF(area.left(), area.top(), area.width(), area.height() / 2 + 4),

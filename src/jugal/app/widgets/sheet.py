@@ -21,6 +21,7 @@ from jugal.app.style import tokens
 from jugal.app.style.tokens import Theme
 from jugal.app.widgets.strip import paint_strip
 from jugal.case.store import FileRow
+from jugal.model.words import shown_score
 
 Index = QModelIndex | QPersistentModelIndex
 _CURSOR = QAbstractItemView.CursorAction
@@ -221,4 +222,8 @@ class ContactSheet(QAbstractItemView):
         if row.score is None:
             return "not judged"
         better = row.attainable is not None and row.attainable - row.score >= 2
-        return f"{row.score:.0f} → {row.attainable:.0f}" if better else f"{row.score:.0f} {row.verdict.value}"
+        return (
+            f"{shown_score(row.score)} → {shown_score(row.attainable or 0.0)}"
+            if better
+            else f"{shown_score(row.score)} {row.verdict.value}"
+        )

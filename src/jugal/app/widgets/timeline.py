@@ -54,9 +54,13 @@ class Timeline(QWidget):
         self._length, self._regions, self._at = max(0.0, seconds), regions, 0.0
         self._lost = lost_share(regions) * self._length
         self.setAccessibleDescription(
-            f"{clock(self._length)} long, {self._lost:.1f} seconds lost in {len(regions)} stretches"
+            f"{clock(self._length)} long, {self._lost_words} lost in {len(regions)} stretches"
         )
         self.update()
+
+    @property
+    def _lost_words(self) -> str:
+        return f"{self._lost:.1f} s" if self._lost >= 0.05 else "less than 0.1 s"
 
     def show_at(self, seconds: float) -> None:
         """Moves the mark of what is played now."""
@@ -95,7 +99,7 @@ class Timeline(QWidget):
         painter.drawText(words, Qt.AlignmentFlag.AlignLeft, clock(self._at))
         painter.drawText(words, Qt.AlignmentFlag.AlignRight, clock(self._length))
         if self._regions:
-            painter.drawText(words, Qt.AlignmentFlag.AlignHCenter, f"{self._lost:.1f} s lost")
+            painter.drawText(words, Qt.AlignmentFlag.AlignHCenter, f"{self._lost_words} lost")
         if self.hasFocus():
             painter.setPen(QPen(QColor(theme.accent), 2))
             painter.drawRect(track)

@@ -11,7 +11,7 @@ from jugal.case.store import Case, FileRow
 from jugal.engine.report.marked import draw_damage
 from jugal.model.finding import Severity
 from jugal.model.result import Examination, Kind, Verdict
-from jugal.model.words import human_size
+from jugal.model.words import human_size, shown_score
 
 _PICTURES = 40
 
@@ -75,11 +75,11 @@ def summarise(case: Case, rows: list[FileRow]) -> Summary:
         shown += picture is not None
         outcome = kept.get(row.id)
         repaired = (
-            f"repaired: {outcome.score_before:.0f} → {outcome.score_after:.0f}"
+            f"repaired: {shown_score(outcome.score_before)} → {shown_score(outcome.score_after)}"
             if outcome and outcome.score_after is not None and outcome.score_before is not None
             else ""
         )
-        score = "–" if row.score is None else f"{row.score:.0f}"
+        score = "–" if row.score is None else shown_score(row.score)
         entries.append(Entry(display(row.path), VERDICT_WORDS[row.verdict], score, row.headline, repaired, picture))
     return Summary(
         title=str(case.get("title", "Recovered files")),

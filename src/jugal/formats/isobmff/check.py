@@ -40,6 +40,8 @@ from jugal.model.strip import Matter
 _EPOCH = datetime.datetime(1904, 1, 1, tzinfo=datetime.UTC)
 #: Percent from which an index is left as it is.
 _WELL = 85.0
+#: A score from which on damage hardly shows, and the points that leaving it out may cost then.
+_HARDLY_SPOILED, _WORTH_CUTTING = 98.0, 10.0
 _TABLE_BOXES = frozenset(b"stts stsc stsz stco co64 stss".split())
 
 
@@ -96,7 +98,9 @@ def examine(subject: Subject, report: Report) -> None:
     _time_regions(report, judged, lost)
     _plans(subject, report, movie, opens, plays, best)
     cut = plan_cut(judged, lost) if opens and not any(t.fragmented for t in judged) else None
-    if cut is not None and (left := kept_share(judged, cut.ranges)) > 0:
+    left = kept_share(judged, cut.ranges) if cut is not None else 0.0
+    # Where little of some pictures is spoiled, leaving them and all that follow out costs more than it gains.
+    if cut is not None and left > 0 and (plays < _HARDLY_SPOILED or plays < 100.0 * left + _WORTH_CUTTING):
         parts = "damaged range" if len(cut.ranges) == 1 else f"{len(cut.ranges):,} damaged ranges"
         report.plan(
             "cut-holes",
@@ -370,7 +374,8 @@ def _inspect(
                 else (Cause.OVERWRITTEN if kind == payload.FOREIGN else None)
             )
             count = last - first + 1
-            text = f"{count:,} {word} of track {track.ident} at {begin:.2f} s to {end:.2f} s are damaged: {_STATE_WORDS.get(kind, 'broken')}."
+            which = f"{count:,} {word}" if count > 1 else f"1 {word[:-1]}"
+            text = f"{which} of track {track.ident} at {begin:.2f} s to {end:.2f} s {'are' if count > 1 else 'is'} damaged: {_STATE_WORDS.get(kind, 'broken')}."
             stop = int(track.offsets[last] + track.sizes[last])
             notes.append((start, max(start, stop), Severity.MAJOR, code, text, cause))
             report.mark(start, min(max(start + 1, stop), subject.size), Matter.DAMAGED, text)

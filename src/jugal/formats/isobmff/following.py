@@ -57,7 +57,8 @@ def follow_samples(
 
 def _follow_sample(sample: bytes, stream: VideoStream, whole: list[int]) -> tuple[int, int, float] | None:
     """(kind of slice, place, share spared) of the first fault; None where there is none. Counts whole slices by kind."""
-    following, good, place, kind, found = 0, 0.0, -1, 0, None
+    slices: list[Followed] = []
+    place, kind = -1, 0
     for start, unit in units(sample, stream.prefix):
         kind_of_unit = stream.unit_type(unit[:2])
         if kind_of_unit in stream.parameters:
@@ -68,16 +69,29 @@ def _follow_sample(sample: bytes, stream: VideoStream, whole: list[int]) -> tupl
         if found is None:
             return None
         # A slice that leaves macroblocks out is as good a sign as one that breaks: the one before ended too early.
-        if place < 0 and (not found.whole or found.address > following > 0):
+        gap = bool(slices) and found.address > slices[-1].address + slices[-1].macroblocks
+        if place < 0 and (not found.whole or gap):
             kind, place = found.kind, start + (0 if found.whole else found.at)
         whole[found.kind] += found.whole
-        good += found.macroblocks * (1.0 if found.whole else found.at / (found.at + _DELAY))
-        following = found.address + found.macroblocks
-    if found is None or (place < 0 and following >= found.of):
+        slices.append(found)
+    if not slices:
         return None
+    last = slices[-1]
     if place < 0:
-        kind, place = found.kind, len(sample) - 1
-    return kind, place, min(1.0, good / found.of)
+        if last.address + last.macroblocks >= last.of:
+            return None
+        kind, place = last.kind, len(sample) - 1
+    return kind, place, _spared(slices)
+
+
+def _spared(slices: list[Followed]) -> float:
+    """The share of the picture that is in slices that are whole, or comes before what breaks the others."""
+    good = 0.0
+    for found, following in zip(slices, [s.address for s in slices[1:]] + [slices[-1].of], strict=True):
+        # A broken slice may have been read into what belongs to the next one.
+        own = min(found.macroblocks, max(0, following - found.address))
+        good += own * (1.0 if found.whole else found.at / (found.at + _DELAY))
+    return min(1.0, good / slices[-1].of)
 
 
 def spared_before(data: NDArray[np.uint8], stream: VideoStream, fault: int) -> float:

@@ -20,6 +20,7 @@ import pypdfium2
 import pytest
 
 from conftest import healthy
+from jugal.binary.limits import Limits
 from jugal.binary.output import OutputRefused, exclusive_output, free_name
 from jugal.case.schema import CaseError
 from jugal.case.store import Case
@@ -182,14 +183,14 @@ def test_groups_keep_every_file_once_and_large_ones_alone() -> None:
     assert all(len(g) == 1 for g in groups if g[0].size > 1 << 20)
 
 
-def killer(paths: list[str], thumbnails: bool) -> list:
+def killer(paths: list[str], thumbnails: bool, limits: Limits) -> list:
     """Stands in for the examiner: dies of one file."""
     if any(p.endswith("deadly") for p in paths):
         os.kill(os.getpid(), signal.SIGKILL)
     return [(examine_file(p), None) for p in paths]
 
 
-def sleeper(paths: list[str], thumbnails: bool) -> list:
+def sleeper(paths: list[str], thumbnails: bool, limits: Limits) -> list:
     if any(p.endswith("slow") for p in paths):
         time.sleep(60)
     return [(examine_file(p), None) for p in paths]

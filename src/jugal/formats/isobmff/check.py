@@ -324,7 +324,7 @@ def _inspect(
 ) -> tuple[list[NDArray[np.bool_]], list[NDArray[np.float64]], bool]:
     """Per judged track which samples are lost to the viewer and what is spared of them; True where any is bad inside
     the file."""
-    lost, broken, spared = [], [], []
+    lost, broken, spared, proven = [], [], [], []
     any_bad = False
     notes: list[tuple[int, int, Severity, FindingCode, str, Cause | None]] = []
     # Where a table is overwritten, or all lie in the wrong place, how they lie tells nothing.
@@ -352,6 +352,7 @@ def _inspect(
         broken.append(bad)
         lost.append(gone)
         spared.append(left)
+        proven.append(looked.followed or track.coding is not None or track.codec in payload.MARKS)
         word = "frames" if track.kind == "video" else "samples"
         if outside.any():
             seconds = float(track.durations[outside].sum()) / track.timescale if track.timescale else 0.0
@@ -387,9 +388,29 @@ def _inspect(
             for t, b in zip(judged, broken, strict=True)
         ):
             report.mark(start, end, Matter.FOREIGN)
-    for start, end, severity, code, text, cause in sorted(notes, key=lambda n: n[0]):
+    for number, (start, end, severity, code, text, cause) in enumerate(sorted(notes, key=lambda n: n[0])):
+        if number == 0 and code is FindingCode.MP4_SAMPLE:
+            start = _begins(start, judged, proven)
         report.add(code, severity, text, start, end, cause)
     return lost, spared, any_bad
+
+
+def _begins(noticed: int, judged: list[Track], proven: list[bool]) -> int:
+    """Where damage is reckoned to begin that is noticed at byte ``noticed``.
+
+    Where that is the first byte of a sample, bytes were lost, put in or overwritten in what lies before it, which shows
+    nothing of it where its codec is not followed: as likely in any part of it, so the middle is named.
+    """
+    if not any((t.offsets == noticed).any() for t in judged):
+        return noticed
+    last, size, is_proven = -1, 0, True
+    for track, known in zip(judged, proven, strict=True):
+        before = np.flatnonzero(track.offsets < noticed)
+        if before.size:
+            nearest = before[np.argmax(track.offsets[before])]
+            if int(track.offsets[nearest]) > last:
+                last, size, is_proven = int(track.offsets[nearest]), int(track.sizes[nearest]), known
+    return last + size // 2 if not is_proven and last + size <= noticed else noticed
 
 
 def _runs(index: NDArray[np.int64]) -> list[tuple[int, int]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from numba import njit
 
 
@@ -21,3 +22,20 @@ def edge_rows(coefficients, blocks, level, basis, out):  # type: ignore[no-untyp
                 if value:
                     for x in range(8):
                         row[x] += value * basis[k, x]
+
+
+@njit(cache=True, nogil=True)
+def edge_means(coefficients, blocks, level, which, weights, out):  # type: ignore[no-untyped-def]
+    """The mean of such a row over all of ``blocks``, to float32 ``out`` (units).
+
+    Only the coefficients ``which`` (int64) without horizontal frequency tell of it, by their float32 ``weights``; the first
+    is that of all.
+    """
+    for unit in range(coefficients.shape[0]):
+        total = np.float32(0.0)
+        for number in range(blocks.size):
+            block = coefficients[unit, blocks[number]]
+            total += (block[0] + level) * weights[0]
+            for k in range(1, which.size):
+                total += block[which[k]] * weights[k]
+        out[unit] = total / np.float32(blocks.size)

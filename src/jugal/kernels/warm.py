@@ -114,6 +114,9 @@ def warm() -> None:
     stairs.stairs(np.zeros(64), 8, 0, 2, np.zeros(64), np.zeros(64), np.zeros(64))
     stairs.stair_heights(np.zeros(64), 8, 0, 2, 0.5, np.zeros(64))
     rows = np.zeros((1, 8), np.float32)
+    edges.edge_means(
+        np.zeros((1, 1, 64), np.int16), zero, np.int64(0), zero, np.zeros(1, np.float32), np.zeros(1, np.float32)
+    )
     edges.edge_rows(np.zeros((1, 1, 64), np.int16), zero, np.int64(0), np.zeros((64, 8), np.float32), rows)
     nal.walk_samples(frozen, zero, one, 4, False, 8, i8(1), i64(1))
     figures = (*aac.bands(3), *aac.books())

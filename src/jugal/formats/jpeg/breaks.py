@@ -183,16 +183,19 @@ def _peaks(values: NDArray[np.float64], least: float, apart: int) -> list[int]:
 
 
 def _known_step(edges: Edges) -> int | None:
-    step = level_step(edges)
+    step = level_step(edges.step, edges.width, edges.first)
     height, unusual = _KNOWN_STEP
     return step.unit if step is not None and step.height > height and step.unusual > unusual else None
 
 
-def level_step(edges: Edges) -> Step | None:
-    """The clearest step in level: edges of a row's length that are all off by the same amount, and none around them."""
+def level_step(steps: list[NDArray[np.float32]], width: int, first: int) -> Step | None:
+    """The clearest step in level: edges of a row's length that are all off by the same amount, and none around them.
+
+    ``steps`` are the differences to the row above by component, the first of which is that of MCU number ``first``.
+    """
     best: Step | None = None
-    for step in edges.step[:3]:
-        found = _stair(step.astype(np.float64), edges.width, edges.first)
+    for step in steps[:3]:
+        found = _stair(step.astype(np.float64), width, first)
         if found is not None and (best is None or found.height > best.height):
             best = found
     return best

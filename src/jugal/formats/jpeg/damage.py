@@ -24,7 +24,7 @@ from jugal.formats.jpeg.breaks import (
     suspects,
 )
 from jugal.formats.jpeg.decode import Decoded, Picture, raw_offsets
-from jugal.formats.jpeg.edges import read_edges
+from jugal.formats.jpeg.edges import read_edges, read_steps
 from jugal.formats.jpeg.importance import scan_weights
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
@@ -119,8 +119,8 @@ def _silent_step(result: Verdicts, structure: Structure, picture: Picture, plane
     small = decoded.units <= rows
     for begin in [0] if small else [max(0, unit // width - around) * width for unit in suspects(planes)]:
         first, last = begin, min(decoded.units, begin + rows)
-        edges = read_edges(reader, decoded.scan.entropy, int(decoded.unit_pos[first]), width, first, last, False)
-        step = level_step(edges)
+        steps = read_steps(reader, decoded.scan.entropy, int(decoded.unit_pos[first]), width, first, last)
+        step = level_step(steps, width, first + width)
         if step is not None and is_silent_step(step, width, decoded.units) and not is_flat(planes, step.unit):
             at = int(_unit_bytes(decoded)[step.unit])
             result.damages.append(Damage(0, step.unit, decoded.units, FindingCode.JPEG_BREAK, at, at))

@@ -6,6 +6,7 @@ wrong level they do not. That tells far more than mean levels do, at the cost of
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,7 +16,7 @@ from scipy.fft import idctn
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.parse import Entropy
 from jugal.formats.jpeg.runs import RunReader
-from jugal.kernels.edges import edge_rows
+from jugal.kernels.edges import edge_means, edge_rows
 
 _CHUNK_ROWS, _CHUNK_UNITS = 8, 2048
 
@@ -51,28 +52,69 @@ def read_edges(
     parts = len(reader.shape)
     found: list[tuple[list[NDArray], list[NDArray], list[NDArray]]] = [([], [], []) for _ in range(parts)]
     tails: list[NDArray[np.floating]] = [np.zeros((0, 0), np.float32)] * parts
-    level = np.zeros(parts, np.int64)
-    at = first
-    while at < last:
-        wanted = min(max(_CHUNK_ROWS * width, _CHUNK_UNITS), last - at)
-        run, coefficients = reader.read(entropy, bit, wanted, wanted)
-        count = run.count
-        for c, (_, columns) in enumerate(reader.shape if count else ()):
+    end = first
+    for part in _parts(reader, entropy, bit, width, last - first):
+        end += part.count
+        for c, (_, columns) in enumerate(reader.shape):
             own = np.flatnonzero(reader.blocks == c)
-            table = reader.quant[c]
-            scale = np.ones((64, 1), np.float32) if table is None else table.astype(np.float32)[:, None]
-            lower, upper = (np.zeros((count, 8 * columns), np.float32) for _ in range(2))
-            edge_rows(coefficients[:count], own[-columns:], level[c], _BELOW * scale, lower)
-            edge_rows(coefficients[:count], own[:columns], level[c], _ABOVE * scale, upper)
+            lower, upper = (np.zeros((part.count, 8 * columns), np.float32) for _ in range(2))
+            edge_rows(part.coefficients, own[-columns:], part.level[c], _BELOW * _scale(reader, c), lower)
+            edge_rows(part.coefficients, own[:columns], part.level[c], _ABOVE * _scale(reader, c), upper)
             lower = np.concatenate((tails[c], lower)) if tails[c].size else lower
             _compare(found[c], lower, upper, shifts)
             tails[c] = lower[-max(shifts) :]
-            level[c] += int(run.dc[-1, own[-1]])
-        at, bit = at + count, int(run.bits[-1])
-        if count < wanted:
-            break
     joined = [[np.concatenate(kind) if kind else np.zeros(0, np.float32) for kind in component] for component in found]
-    return Edges(width, first + width, at, *([c[kind] for c in joined] for kind in range(3)))
+    return Edges(width, first + width, end, *([c[kind] for c in joined] for kind in range(3)))
+
+
+def read_steps(
+    reader: RunReader, entropy: Entropy, bit: int, width: int, first: int, last: int
+) -> list[NDArray[np.float32]]:
+    """What ``read_edges`` gives as ``step``, in a quarter of the time."""
+    parts = len(reader.shape)
+    lower: list[list[NDArray[np.float32]]] = [[] for _ in range(parts)]
+    upper: list[list[NDArray[np.float32]]] = [[] for _ in range(parts)]
+    for part in _parts(reader, entropy, bit, width, last - first):
+        for c, (_, columns) in enumerate(reader.shape):
+            own = np.flatnonzero(reader.blocks == c)
+            scale = _scale(reader, c)
+            for side, blocks, basis in ((lower, own[-columns:], _BELOW), (upper, own[:columns], _ABOVE)):
+                means = np.empty(part.count, np.float32)
+                weights = (basis * scale)[_UPRIGHT].mean(axis=1)
+                edge_means(part.coefficients, blocks, part.level[c], _UPRIGHT, weights, means)
+                side[c].append(means)
+    joined = [[np.concatenate(c) if c else np.zeros(0, np.float32) for c in side] for side in (lower, upper)]
+    return [above[width:] - below[: max(0, below.size - width)] for below, above in zip(*joined, strict=True)]
+
+
+@dataclass(frozen=True, slots=True)
+class _Part:
+    """Some MCUs on end: how many, their coefficients, and what their DC values count from, by component."""
+
+    count: int
+    coefficients: NDArray[np.int16]
+    level: NDArray[np.int64]
+
+
+def _parts(reader: RunReader, entropy: Entropy, bit: int, width: int, count: int) -> Iterator[_Part]:
+    """``count`` MCUs from ``bit`` on in parts, up to where decoding fails."""
+    level = np.zeros(len(reader.shape), np.int64)
+    while count > 0:
+        wanted = min(max(_CHUNK_ROWS * width, _CHUNK_UNITS), count)
+        run, coefficients = reader.read(entropy, bit, wanted, wanted)
+        if run.count:
+            yield _Part(run.count, coefficients[: run.count], level.copy())
+            for c in range(len(reader.shape)):
+                level[c] += int(run.dc[-1, np.flatnonzero(reader.blocks == c)[-1]])
+        bit, count = int(run.bits[-1]), count - run.count
+        if run.count < wanted:
+            break
+
+
+def _scale(reader: RunReader, component: int) -> NDArray[np.float32]:
+    """(64, 1): the steps of a component's coefficients."""
+    table = reader.quant[component]
+    return np.ones((64, 1), np.float32) if table is None else table.astype(np.float32)[:, None]
 
 
 def _compare(
@@ -108,3 +150,5 @@ def _continued(near: int, far: int) -> NDArray[np.float32]:
 
 
 _ABOVE, _BELOW = _continued(0, 1), _continued(7, 6)
+#: Coefficients without horizontal frequency by their zigzag numbers: only they change a row's mean.
+_UPRIGHT = np.flatnonzero(np.array(spec.ZIGZAG)[:64] % 8 == 0)

@@ -93,7 +93,7 @@ class RunReader:
         dc = np.empty((max(0, most), self.blocks.size), np.int32)
         bits = np.zeros(max(0, most) + 1, np.int64)
         coefs = (
-            np.zeros((min(with_coefficients, most), self.blocks.size, 64), np.int16)
+            np.empty((min(with_coefficients, most), self.blocks.size, 64), np.int16)
             if with_coefficients
             else _NO_COEFFICIENTS
         )
@@ -101,6 +101,7 @@ class RunReader:
             entropy.clean, bit, entropy.length * 8, self.blocks, self._dc, self._ac, self._fast, self._full, 8 * self._span,
             dc, bits, coefs,
         )  # fmt: skip
+        coefs[count:] = 0
         return Run(entropy, dc[:count], bits[: count + 1], bool(failed)), coefs
 
     def levels(self, dc: NDArray[np.int32]) -> NDArray[np.float64]:

@@ -9,6 +9,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from jugal.kernels.compiling import bare
+
 OK = 0
 RESERVED = 1  # a reserved bit or an element that the coding does not have
 CODE = 3  # more samples than the packet has, or a predictor that none is
@@ -23,7 +25,7 @@ _MEAN_SHIFT = 9
 _MOST_MEAN = 0xFFFF
 
 
-@njit(cache=True, nogil=True)
+@bare
 def _word(data, bit, end):  # type: ignore[no-untyped-def]
     """The 32 bits from ``bit`` on, as an int64; zeros behind ``end`` (in bytes)."""
     at = bit >> 3
@@ -42,7 +44,7 @@ def _word(data, bit, end):  # type: ignore[no-untyped-def]
     return (value >> (8 - (bit & 7))) & 0xFFFFFFFF
 
 
-@njit(cache=True, nogil=True)
+@bare
 def _width(value):  # type: ignore[no-untyped-def]
     """Bits that a value needs."""
     n = 0
@@ -52,7 +54,7 @@ def _width(value):  # type: ignore[no-untyped-def]
     return n
 
 
-@njit(cache=True, nogil=True)
+@bare
 def _ones(word):  # type: ignore[no-untyped-def]
     """Ones that a word begins with, up to the longest prefix."""
     n = 0
@@ -61,7 +63,7 @@ def _ones(word):  # type: ignore[no-untyped-def]
     return n
 
 
-@njit(cache=True, nogil=True)
+@bare
 def _residuals(data, bit, end, count, size, pb, mb, kb):  # type: ignore[no-untyped-def]
     """Follows ``count`` residuals of at most ``size`` bits; returns (bit behind them, state)."""
     limit = end << 3

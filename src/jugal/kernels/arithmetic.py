@@ -6,11 +6,9 @@ import json
 from importlib.resources import files
 
 import numpy as np
-from numba import njit
 
-# Nothing is allocated in these, so that arrays need not be counted: that takes longer than what is done with them.
-bare = njit(cache=True, nogil=True, _nrt=False)
-inlined = njit(cache=True, nogil=True, _nrt=False, inline="always")
+from jugal.kernels.compiling import bare, inlined
+
 # State of the decoder: its range, its offset with bits read ahead behind it, how many those are, the next byte.
 RANGE, VALUE, AHEAD, AT = 0, 1, 2, 3
 _TABLES = json.loads(files("jugal.kernels").joinpath("arithmetic_tables.json").read_text())

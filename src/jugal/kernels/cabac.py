@@ -13,7 +13,6 @@ from jugal.kernels.arithmetic import (
     AT,
     RANGE,
     VALUE,
-    bare,
     begin,
     bypass,
     context_bin,
@@ -22,6 +21,7 @@ from jugal.kernels.arithmetic import (
     position,
     terminate,
 )
+from jugal.kernels.compiling import bare
 from jugal.kernels.macroblocks import (
     B_FIRST,
     B_QUARTER_LISTS,

@@ -8,9 +8,9 @@ from importlib.resources import files
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from jugal.kernels.compiling import bare
 from jugal.kernels.macroblocks import (
     B_FIRST,
     B_QUARTER_LISTS,
@@ -34,8 +34,6 @@ from jugal.kernels.macroblocks import (
     P,
 )
 
-# Nothing is allocated in these, so that arrays need not be counted: that takes longer than what is done with them.
-_bare = njit(cache=True, nogil=True, _nrt=False)
 _FAST = 16
 # Rows of the code tables: coefficients by context, chroma DC; zeros of a block, of chroma DC.
 _CHROMA_TOKENS, _CHROMA_ZEROS = 4, 15
@@ -81,7 +79,7 @@ def figures() -> Figures:
     return Figures(looked_up("token"), looked_up("zeros"), looked_up("run"), *patterns)
 
 
-@_bare
+@bare
 def _peek(data, bit, count):  # type: ignore[no-untyped-def]
     """``count`` bits from ``bit`` on, 25 at most; zeros behind the end."""
     at = bit >> 3
@@ -91,7 +89,7 @@ def _peek(data, bit, count):  # type: ignore[no-untyped-def]
     return (value >> (32 - count - (bit & 7))) & ((1 << count) - 1)
 
 
-@_bare
+@bare
 def _number(data, bit):  # type: ignore[no-untyped-def]
     """(value, next bit) of an Exp-Golomb code (9.1) of at most 16 leading zeros; -1 where there is none."""
     zeros = 0
@@ -102,7 +100,7 @@ def _number(data, bit):  # type: ignore[no-untyped-def]
     return _peek(data, bit + zeros, zeros + 1) - 1, bit + 2 * zeros + 1
 
 
-@_bare
+@bare
 def _block(data, bit, context, length, tokens, zeros, runs):  # type: ignore[no-untyped-def]
     """(coefficients, next bit) of a residual block (7.3.5.3.2) of ``length`` places; -1 where it is none.
 
@@ -174,7 +172,7 @@ def _block(data, bit, context, length, tokens, zeros, runs):  # type: ignore[no-
     return total, bit
 
 
-@_bare
+@bare
 def _context(counts, left, above, is_left, is_above, at, side):  # type: ignore[no-untyped-def]
     """The neighbours' number of coefficients (9.2.1) for the block at ``at`` of a plane ``side`` blocks wide.
 
@@ -191,7 +189,7 @@ def _context(counts, left, above, is_left, is_above, at, side):  # type: ignore[
     return other if has_above else 0
 
 
-@_bare
+@bare
 def _motion(data, bit, form, shape, lists, quarters, with_references):  # type: ignore[no-untyped-def]
     """The bit behind a macroblock's references and vectors (7.3.5.1, 7.3.5.2); -1 where there are none such.
 
@@ -224,7 +222,7 @@ def _motion(data, bit, form, shape, lists, quarters, with_references):  # type: 
     return bit
 
 
-@_bare
+@bare
 def _is_inner(shape, part):  # type: ignore[no-untyped-def]
     """Quarter ``part`` is not the first of a part of ``shape``."""
     return (part & 1 and not shape & 2) or (part & 2 and not shape & 1)
@@ -239,7 +237,7 @@ def read_slice(data: NDArray[np.uint8], start: int, end_bit: int, form: Form, fi
     return found
 
 
-@_bare
+@bare
 def _read(data, start, end_bit, form, figures, counts, there, own, parts):  # type: ignore[no-untyped-def]
     """``read_slice`` with room to work in: of ``counts`` and ``there`` a column each of the row above or, right of where
     we are, of the row before it; the last is the one left of us."""

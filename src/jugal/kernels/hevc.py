@@ -14,16 +14,15 @@ from jugal.kernels.arithmetic import (
     AT,
     RANGE,
     VALUE,
-    bare,
     begin,
     bypass,
     context_bin,
     decision,
     even_bin,
-    inlined,
     position,
     terminate,
 )
+from jugal.kernels.compiling import bare, inlined
 from jugal.kernels.macroblocks import BREAKS, ENDS_EARLY, ENDS_LATE, WHOLE_SLICE
 
 #: Kinds of slice (table 7-7).

@@ -8,6 +8,7 @@ from __future__ import annotations
 import io
 import subprocess
 from collections.abc import Callable
+from fractions import Fraction
 from functools import partial
 from shutil import which
 
@@ -108,16 +109,49 @@ MP4: dict[str, Maker] = {
     "mpeg4": partial(_clip, video="mpeg4"),
     "two-sounds": partial(_clip, sounds=2),
     "fragmented": partial(_clip, mux=FRAGMENTS),
+    "codes": partial(_clip, options={"x264-params": "cabac=0:bframes=2"}, rate=Fraction(30000, 1001)),
+    "hevc-one-stream": partial(_clip, video="libx265", options={"x265-params": "log-level=none:wpp=0:bframes=0"}),
+    "hevc-small-trees": partial(
+        _clip, video="libx265", options={"x265-params": "log-level=none:ctu=16:max-tu-size=16:bframes=4"}
+    ),
+    "hevc-ten-bit": partial(_clip, video="libx265", options=X265, pixels="yuv420p10le"),
+    "mpeg4-b-frames": partial(_clip, video="mpeg4", options={"bf": "2"}),
+    "mpeg4-quarter": partial(_clip, video="mpeg4", options={"flags": "+qpel+mv4"}, bit_rate=1_400_000),
+    "mpeg4-short-groups": partial(_clip, video="mpeg4", options={"g": "6", "mpeg_quant": "1"}),
+}
+THREE_GP: dict[str, Maker] = {
+    "h263": partial(_clip, container="3gp", video="h263", size=(176, 144), bit_rate=300_000),
+    "avc": partial(_clip, container="3gp", size=(176, 144), options={"profile": "baseline"}, bit_rate=300_000),
 }
 MOV: dict[str, Maker] = {
     "pcm": partial(_clip, container="mov", audio="pcm_s16le"),
     "pcm24-big-endian": partial(_clip, container="mov", audio="pcm_s24be"),
     "motion-jpeg": partial(_clip, container="mov", video="mjpeg", audio="pcm_s16le"),
     "prores": partial(_clip, container="mov", video="prores_ks", audio="pcm_s16le", seconds=2.0),
+    "motion-jpeg-422": partial(_clip, container="mov", video="mjpeg", audio="pcm_s16be", pixels="yuvj422p"),
+    "motion-jpeg-444": partial(_clip, container="mov", video="mjpeg", audio="pcm_s24le", pixels="yuvj444p"),
+    "motion-jpeg-tables": partial(_clip, container="mov", video="mjpeg", audio="aac", options={"huffman": "optimal"}),
+    "prores-proxy": partial(
+        _clip, container="mov", video="prores_ks", audio="aac", options={"profile": "0"}, seconds=2.0
+    ),
+    "prores-fine": partial(
+        _clip, container="mov", video="prores_ks", audio="pcm_s24le", options={"profile": "3"}, seconds=1.2
+    ),
+    "prores-4444": partial(
+        _clip,
+        container="mov",
+        video="prores_ks",
+        audio="pcm_s16le",
+        options={"profile": "4"},
+        seconds=1.2,
+        pixels="yuv444p10le",
+    ),
 }
 M4A: dict[str, Maker] = {
     "aac": lambda seed: encode.sound("aac", "ipod", seed=seed),
     "aac-mono": lambda seed: encode.sound("aac", "ipod", channels=1, seed=seed, options={"b": "80k"}),
+    "aac-44100": lambda seed: encode.sound("aac", "ipod", seed=seed, rate=44100, options={"b": "192k"}),
+    "aac-22050": lambda seed: encode.sound("aac", "ipod", channels=1, seed=seed, rate=22050, seconds=12.0),
     "alac": lambda seed: encode.sound("alac", "ipod", seed=seed, seconds=4.0),
 }
 SOUND: dict[str, dict[str, Maker]] = {
@@ -167,6 +201,7 @@ HEALTHY: dict[str, dict[str, Maker]] = {
     "png": PNG,
     "mp4": MP4,
     "mov": MOV,
+    "3gp": THREE_GP,
     "m4a": M4A,
     **SOUND,
     **DOCUMENTS,

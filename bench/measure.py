@@ -36,6 +36,14 @@ def _picture_share(original: bytes, damaged: bytes) -> float | None:
     return 100.0 * float((np.abs(seen - right).max(axis=2) <= _TOLERANCE).mean())
 
 
+def _pixels(frame: av.VideoFrame) -> np.ndarray:
+    """The frame's samples as they were decoded, or as colours where PyAV has no array for their format."""
+    try:
+        return frame.to_ndarray()
+    except ValueError:
+        return frame.to_ndarray(format="rgb24")
+
+
 def _frames(data: bytes) -> dict[str, dict[int, bytes]] | None:
     """Per stream: time in milliseconds → a fingerprint of the decoded content."""
     found: dict[str, dict[int, Any]] = {}
@@ -51,7 +59,7 @@ def _frames(data: bytes) -> dict[str, dict[int, bytes]] | None:
                             continue  # a broken frame that claims dozens of channels: turning it into an array crashes
                         key = f"{packet.stream.type}{packet.stream.index}"
                         when = round(float(frame.time or 0) * 1000)
-                        array = frame.to_ndarray()
+                        array = _pixels(frame) if isinstance(frame, av.VideoFrame) else frame.to_ndarray()
                         if packet.stream.type == "video":
                             found[key][when] = array[::7, ::7].astype(np.int16)
                         else:
@@ -167,7 +175,7 @@ def share(format_name: str, original: bytes, damaged: bytes) -> float | None:
         return _wav_share(original, damaged)
     if format_name == "mp3":
         return _ordered_share(original, damaged)
-    if format_name in ("mp4", "mov", "m4a", "flac"):
+    if format_name in ("mp4", "mov", "3gp", "m4a", "flac"):
         return _media_share(original, damaged)
     if format_name == "pdf":
         return _pdf_share(original, damaged)

@@ -196,3 +196,14 @@ def test_healthy_sound_at_any_rate_is_intact(rate: int, channels: int) -> None:
     found = examine(encode.sound("aac", "ipod", channels=channels, rate=rate, seconds=1.5, seed=3))
     assert found.verdict is Verdict.INTACT and found.score == 100, [f.message for f in found.findings]
     assert found.media["sample_rate"] == rate
+
+
+def test_a_single_sector_of_zeros_in_prores_is_a_hole() -> None:
+    """Frames of it hold runs of zeros of their own, but none that fills just a sector."""
+    data = bytearray(prores())
+    at = 30 * 512
+    data[at : at + 512] = bytes(512)
+    found = examine(bytes(data))
+    holes = [f for f in found.findings if f.code is FindingCode.MP4_HOLE]
+    assert found.verdict is Verdict.DAMAGED and holes and holes[0].span is not None and holes[0].span.start == at
+    assert examine(prores(black=True)).verdict is Verdict.INTACT

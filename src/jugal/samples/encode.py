@@ -78,7 +78,7 @@ def png(picture: Image.Image, **options: object) -> bytes:
 def clip(
     seconds: float = 4.0,
     size: tuple[int, int] = (320, 180),
-    rate: int = 25,
+    rate: int | Fraction = 25,
     container: str = "mp4",
     video: str = "libx264",
     audio: str | None = "aac",
@@ -112,7 +112,7 @@ def clip(
 
 
 def _write_clip(
-    path: Path, seconds: float, size: tuple[int, int], rate: int, container: str, video: str, audio: str | None, seed: int,
+    path: Path, seconds: float, size: tuple[int, int], rate: int | Fraction, container: str, video: str, audio: str | None, seed: int,
     options: dict[str, str], mux: dict[str, str], bit_rate: int, sounds: int, pixels: str,
 ) -> None:  # fmt: skip
     with av.open(str(path), "w", format=container, options=mux) as file:

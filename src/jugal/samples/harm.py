@@ -369,7 +369,7 @@ _SPECIAL: dict[str, dict[str, Callable[[bytes, np.random.Generator], bytes]]] = 
     "zip": {"no-directory": _zip_no_directory},
 }  # fmt: skip
 _HARMLESS = {"junk-after", "zeros-after"}
-_FAMILY = {"mov": "mp4", "m4a": "mp4", "docx": "zip", "xlsx": "zip", "odt": "zip"}
+_FAMILY = {"mov": "mp4", "m4a": "mp4", "3gp": "mp4", "docx": "zip", "xlsx": "zip", "odt": "zip"}
 
 
 def harms_for(name: str) -> list[str]:

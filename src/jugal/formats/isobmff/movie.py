@@ -9,7 +9,7 @@ import numpy as np
 from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.isobmff.boxes import Box, Tree, find_box, find_stranded, read_children, read_tree
-from jugal.formats.isobmff.payload import AVC, FILLED, FOREIGN, HEVC
+from jugal.formats.isobmff.payload import AVC, FILLED, FOREIGN, HEVC, PRORES
 from jugal.formats.isobmff.tables import Track, read_fragments, read_track
 from jugal.kernels.blockstats import PAGE, SECTOR
 from jugal.model.span import ByteSpan, merge
@@ -98,7 +98,9 @@ def _find_swallowed(subject: Subject, movie: Movie) -> None:
 def bad_spans(subject: Subject, movie: Movie, span: ByteSpan) -> list[tuple[int, int, int]]:
     """Filled and foreign stretches of media data as (start, end, state)."""
     dense = is_dense(movie)
-    fills = [f.span for f in holes(subject, span, SECTOR if dense else PAGE)]
+    # A sector alone is a line of a plain picture as well.
+    compact = all(t.codec in DENSE | PRORES for t in movie.tracks if t.kind == "video")
+    fills = [f.span for f in holes(subject, span, SECTOR if dense or compact else PAGE)]
     if not dense:
         # Other codecs write runs themselves, for black or to pad a frame: those end where they happen to, what a copying
         # program or a disk leaves ends at sectors.

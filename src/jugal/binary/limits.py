@@ -16,7 +16,7 @@ class Limits:
     read_at_once: int = 48 << 20
     #: Pixels of a picture that is decoded; above it only the structure is walked.
     pixels: int = 300_000_000
-    #: Coded video of which every bit is followed; of larger tracks only the frame around it is looked at.
+    #: Bytes of a track of coded video of which every bit is followed; larger tracks are looked at by their units only.
     followed: int = 4 << 20
     #: Bytes that all inflated streams of one file may come to.
     inflated_total: int = 4 << 30

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from conftest import examine
 from jugal.binary.source import Source
 from jugal.formats.base import Subject
+from jugal.formats.isobmff import segments
 from jugal.formats.isobmff.bits import BitReader, BitWriter
 from jugal.formats.isobmff.following import still_fault, units
 from jugal.formats.isobmff.movie import read_movie
@@ -100,11 +101,11 @@ def test_what_is_not_followed_is_not_accused(name: str) -> None:
 
 @pytest.mark.parametrize("name", ["usual", "uneven-parts", "plain-blocks", "ten-bit-odd-size"])
 def test_a_flipped_bit_breaks_a_segment_soon_after_it(name: str) -> None:
-    segments = [(unit, stream) for _, unit, stream in segments_of(name) if len(unit) > 200]
+    parts = [(unit, stream) for _, unit, stream in segments_of(name) if len(unit) > 200]
     rng = np.random.default_rng(4)
     noticed, near = 0, 0
     for _ in range(150):
-        unit, stream = segments[rng.integers(len(segments))]
+        unit, stream = parts[rng.integers(len(parts))]
         at = int(rng.integers(40, len(unit) - 20))
         found = follow_segment(unit[:at] + bytes([unit[at] ^ 1 << int(rng.integers(8))]) + unit[at + 1 :], stream)
         assert found is not None
@@ -201,3 +202,13 @@ def test_reference_sets_are_read_as_they_are_written() -> None:
         out.put(flags, count)
     predicted = _reference_set(BitReader(out.plain() + b"\0"), (first,))
     assert predicted == ReferenceSet(((-1, True), (-2, True)), ((1, True),))
+
+
+def test_a_picture_larger_than_any_level_is_not_followed(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What a damaged parameter set claims must not cost memory."""
+    _, unit, stream = segments_of("usual")[0]
+    assert follow_segment(unit, stream) is not None
+    segments._sequence.cache_clear()
+    monkeypatch.setattr(segments, "_MOST_SAMPLES", 176 * 144 - 1)
+    assert follow_segment(unit, stream) is None
+    segments._sequence.cache_clear()

@@ -13,6 +13,8 @@ from jugal.kernels.macroblocks import WHOLE_SLICE
 
 #: Bytes of a unit in which its segment's header ends, whatever it says of where its rows begin.
 _HEAD = 2048
+#: Luma samples of the largest picture that a level allows, and along a side (table A.8, A.4.1).
+_MOST_SAMPLES, _LONGEST_SIDE = 35_651_584, 16_888
 _LARGEST_SET, _LARGEST_LIST, _ROWS = 64, 16, 1100
 #: Profiles whose streams have no tools but those that are followed (annex A.3): Main, Main 10, Main Still Picture.
 _PLAIN_PROFILES = (1, 2, 3)
@@ -157,6 +159,10 @@ def _sequence(unit: bytes) -> _Sequence | None:
     try:
         found = _read_sequence(bits)
     except _Unfollowed:
+        return None
+    if not 0 < found.width <= _LONGEST_SIDE or not 0 < found.height <= _LONGEST_SIDE:
+        return None
+    if found.width * found.height > _MOST_SAMPLES:
         return None
     sizes = 3 <= found.least_block <= found.tree <= 6 and 2 <= found.least_transform < found.least_block
     return found if sizes and found.largest_transform <= 5 and not bits.overrun else None

@@ -23,6 +23,9 @@ from jugal.app.controllers.session import Session
 from jugal.app.views.window import Window
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_source
+from jugal.formats.base import Subject
+from jugal.formats.isobmff.movie import read_movie
+from jugal.formats.isobmff.tables import Track
 from jugal.model.result import Examination
 from jugal.samples import encode
 from jugal.samples.harm import harm
@@ -81,6 +84,11 @@ def folder(tmp_path: Path) -> Path:
     (place / "d.wav").write_bytes(healthy("wav"))
     (place / ".hidden.txt").write_text("The water was clear to the bottom.\n" * 20)
     return place
+
+
+def track_of(data: bytes) -> Track:
+    """The first track of a movie held in memory."""
+    return read_movie(Subject(Source.from_bytes(data))).tracks[0]
 
 
 # The window

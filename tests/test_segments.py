@@ -12,15 +12,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import examine
-from jugal.binary.source import Source
-from jugal.formats.base import Subject
+from conftest import examine, track_of
 from jugal.formats.isobmff import segments
 from jugal.formats.isobmff.bits import BitReader, BitWriter
 from jugal.formats.isobmff.following import still_fault, units
-from jugal.formats.isobmff.movie import read_movie
 from jugal.formats.isobmff.segments import ReferenceSet, _reference_set, follow_segment
-from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.video import HevcStream
 from jugal.kernels.hevc import B, Form, I, P, read_segment
 from jugal.kernels.macroblocks import ENDS_LATE, WHOLE_SLICE
@@ -54,10 +50,6 @@ def recording(name: str) -> bytes:
     words, pixels, size, _ = CODINGS[name] if name in CODINGS else ("bframes=2", UNFOLLOWED[name], (176, 144), set())
     options = {"x265-params": f"log-level=none:{words}"}
     return encode.clip(1.2, size, audio=None, video="libx265", seed=5, pixels=pixels, options=options)
-
-
-def track_of(data: bytes) -> Track:
-    return read_movie(Subject(Source.from_bytes(data))).tracks[0]
 
 
 def segments_of(name: str) -> list[tuple[int, bytes, HevcStream]]:

@@ -46,7 +46,7 @@ ACTIONS: tuple[ActionSpec, ...] = (
         "Follow the chosen clips to the last bit",
         "Ctrl+Alt+B",
         "triage",
-        "Large ones are only looked at by their frame before",
+        "At first large ones are only looked at by their units",
     ),
     ActionSpec("triage.bench", "Take the chosen file to the bench", "Return", "triage"),
     ActionSpec("bench.next", "Next file shown in triage", "Ctrl+Down", "bench"),

@@ -45,9 +45,9 @@ QUERY_HELP = (
     "score  attainable  size  megapixels  taken  are compared: score<50  size>2MB  taken:2026-05  score:20..40\n"
     "A minus in front turns it around: -format:png"
 )
-#: Filters that every case has.
 #: Formats whose video is followed bit by bit.
 _FOLLOWED = frozenset({"mp4", "mov", "3gp", "heic"})
+#: Filters that every case has.
 READY_FILTERS = {
     "Worth repairing": Filter(chosen={"verdict": ("repairable",)}),
     "Nothing left of them": Filter(chosen={"verdict": ("unrecoverable",)}),

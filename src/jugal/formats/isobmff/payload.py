@@ -41,8 +41,8 @@ REACHES_OVER = 13
 _IN_PLACE = (ZEROS, FILLED, FOREIGN)
 #: Bytes of a sample in which its first slice begins.
 _HEADS = 4096
-#: Samples of which is told how much of the picture is good.
-_MOST_SPARED = 500
+#: Bad samples of which is told whether others need them.
+_MOST_TOLD = 500
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,12 +104,14 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
         if track.codec == b"alac":
             hit &= state != 0  # loud sound is held as it is, and may look like anything
         # Coded sound that does not read tells nothing of the place; the bytes do.
-        vague = (state == FRAME) & (track.coding is not None or track.video is not None)
+        vague = (state == FRAME) & (track.coding is not None)
         fresh = hit & ((state == 0) | vague | (where > np.maximum(start, track.offsets)))
         state[fresh] = kind
         where[fresh] = np.maximum(start, track.offsets[fresh])
     if to_the_bit and track.video is not None:
-        for k in np.flatnonzero(np.isin(state, _IN_PLACE))[:_MOST_SPARED].tolist():
+        broken = np.flatnonzero(np.isin(state, _IN_PLACE))
+        # Of what a large clip has lost only so much is looked into as of a small one.
+        for k in broken[np.cumsum(track.sizes[broken]) <= subject.limits.followed].tolist():
             start = int(track.offsets[k])
             spared[k] = spared_before(
                 subject.source.array[start : start + int(track.sizes[k])], track.video, int(where[k]) - start
@@ -230,7 +232,7 @@ def stands_alone(subject: Subject, track: Track, bad: NDArray[np.bool_]) -> NDAr
     alone = np.zeros(bad.size, np.bool_)
     if track.video is None:
         return alone
-    for k in np.flatnonzero(bad)[:_MOST_SPARED].tolist():
+    for k in np.flatnonzero(bad)[:_MOST_TOLD].tolist():
         start = int(track.offsets[k])
         head = first_slice(subject.source.read(start, min(int(track.sizes[k]), _HEADS)), track.video)
         alone[k] = head is not None and not head.reference

@@ -7,7 +7,7 @@ from functools import lru_cache
 
 from jugal.formats.isobmff.bits import BitReader, unescape
 from jugal.formats.isobmff.slices import Followed, escaped, plain_bits
-from jugal.formats.isobmff.video import HevcStream
+from jugal.formats.isobmff.video import HevcStream, skip_profile
 from jugal.kernels.hevc import B, Form, I, P, read_segment
 from jugal.kernels.macroblocks import WHOLE_SLICE
 
@@ -93,19 +93,6 @@ class _Picture:
     extension: bool
 
 
-def _skip_profile(bits: BitReader, layers: int) -> int:
-    """profile_tier_level (7.3.3); the general profile."""
-    bits.skip(3)
-    profile = bits.take(5)
-    bits.skip(32 + 48 + 8)
-    present = [(bits.take(1), bits.take(1)) for _ in range(layers)]
-    if layers:
-        bits.skip(2 * (8 - layers))
-    for has_profile, has_level in present:
-        bits.skip(88 * has_profile + 8 * has_level)
-    return profile
-
-
 def _skip_scaling(bits: BitReader) -> None:
     """scaling_list_data (7.3.4)."""
     for size in range(4):
@@ -172,7 +159,7 @@ def _read_sequence(bits: BitReader) -> _Sequence:
     bits.skip(4)
     layers = bits.take(3)
     bits.skip(1)
-    profile = _skip_profile(bits, layers)
+    profile = skip_profile(bits, layers)
     bits.ue()
     chroma = bits.ue()
     if profile not in _PLAIN_PROFILES or chroma > 1:

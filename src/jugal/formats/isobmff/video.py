@@ -280,12 +280,8 @@ class HevcStream:
     def _sequence(self, bits: BitReader, unit: bytes) -> bool:
         bits.skip(4)
         layers = bits.take(3)
-        bits.skip(1 + 88 + 8)
-        present = [(bits.take(1), bits.take(1)) for _ in range(layers)]
-        if layers:
-            bits.skip(2 * (8 - layers))
-        for profile, level in present:
-            bits.skip(88 * profile + 8 * level)
+        bits.skip(1)
+        skip_profile(bits, layers)
         number, chroma = bits.ue(), bits.ue()
         separate = chroma == 3 and bool(bits.take(1))
         width, height = bits.ue(), bits.ue()
@@ -354,6 +350,19 @@ def first_slice(sample: bytes, stream: VideoStream) -> Slice | None:
             return stream.read_slice(sample[at : at + min(length, _HEAD)])
         at += length
     return None
+
+
+def skip_profile(bits: BitReader, layers: int) -> int:
+    """profile_tier_level of HEVC (7.3.3); the general profile."""
+    bits.skip(3)
+    profile = bits.take(5)
+    bits.skip(32 + 48 + 8)
+    present = [(bits.take(1), bits.take(1)) for _ in range(layers)]
+    if layers:
+        bits.skip(2 * (8 - layers))
+    for has_profile, has_level in present:
+        bits.skip(88 * has_profile + 8 * has_level)
+    return profile
 
 
 def _skip_scaling_list(bits: BitReader, size: int) -> None:

@@ -153,6 +153,32 @@ def _golomb(data, state, order):  # type: ignore[no-untyped-def]
     return value + _bits(data, state, order)
 
 
+@inlined
+def _prefix(data, contexts, base, shift, size, width, value, ahead, at):  # type: ignore[no-untyped-def]
+    """(prefix, width, value, ahead, at): last_sig_coeff_x_prefix and its like of y (9.3.3.2), of a block of side 2**size."""
+    prefix = 0
+    while prefix < 2 * size - 1:
+        which = base + (prefix >> shift)
+        found, width, value, ahead, at = context_bin(data, contexts, which, width, value, ahead, at)
+        if not found:
+            break
+        prefix += 1
+    return prefix, width, value, ahead, at
+
+
+@inlined
+def _with_suffix(data, prefix, width, value, ahead, at):  # type: ignore[no-untyped-def]
+    """(place, value, ahead, at): the coordinate that a prefix and the bins behind it mean (7.4.9.11)."""
+    place = prefix
+    if prefix > 3:
+        suffix, count = 0, (prefix >> 1) - 1
+        for _ in range(count):
+            found, value, ahead, at = even_bin(data, width, value, ahead, at)
+            suffix = suffix << 1 | found
+        place = (2 + (prefix & 1) << count) + suffix
+    return place, value, ahead, at
+
+
 @bare
 def _residual(data, state, contexts, form, size, plane, scan, lossless):  # type: ignore[no-untyped-def]
     """residual_coding (7.3.8.11) of a block of side 2**size; False where a level is beyond all bounds."""
@@ -164,32 +190,10 @@ def _residual(data, state, contexts, form, size, plane, scan, lossless):  # type
         offset, shift = 15, size - 2
     else:
         offset, shift = 3 * (size - 2) + ((size - 1) >> 2), (size + 1) >> 2
-    last_x = 0
-    while last_x < 2 * size - 1:
-        which = _LAST_X + offset + (last_x >> shift)
-        found, width, value, ahead, at = context_bin(data, contexts, which, width, value, ahead, at)
-        if not found:
-            break
-        last_x += 1
-    last_y = 0
-    while last_y < 2 * size - 1:
-        which = _LAST_Y + offset + (last_y >> shift)
-        found, width, value, ahead, at = context_bin(data, contexts, which, width, value, ahead, at)
-        if not found:
-            break
-        last_y += 1
-    if last_x > 3:
-        suffix, count = 0, (last_x >> 1) - 1
-        for _ in range(count):
-            found, value, ahead, at = even_bin(data, width, value, ahead, at)
-            suffix = suffix << 1 | found
-        last_x = (2 + (last_x & 1) << count) + suffix
-    if last_y > 3:
-        suffix, count = 0, (last_y >> 1) - 1
-        for _ in range(count):
-            found, value, ahead, at = even_bin(data, width, value, ahead, at)
-            suffix = suffix << 1 | found
-        last_y = (2 + (last_y & 1) << count) + suffix
+    last_x, width, value, ahead, at = _prefix(data, contexts, _LAST_X + offset, shift, size, width, value, ahead, at)
+    last_y, width, value, ahead, at = _prefix(data, contexts, _LAST_Y + offset, shift, size, width, value, ahead, at)
+    last_x, value, ahead, at = _with_suffix(data, last_x, width, value, ahead, at)
+    last_y, value, ahead, at = _with_suffix(data, last_y, width, value, ahead, at)
     if scan == _DOWN:
         last_x, last_y = last_y, last_x
     side = 1 << (size - 2)

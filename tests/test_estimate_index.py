@@ -54,6 +54,8 @@ SETTINGS: dict[str, dict] = {
     "avc-codes-8x8": {"options": {"x264-params": "cabac=0"}},
     "avc-rare-size": {"size": (336, 176)},
     "avc-60": {"rate": 60},
+    "hevc": {"video": "libx265", "options": {"x265-params": "log-level=none"}},
+    "hevc-one-stream": {"video": "libx265", "options": {"x265-params": "log-level=none:wpp=0:bframes=0"}},
     "mov-pcm": {"container": "mov", "audio": "pcm_s16le"},
     "mov-pcm-big": {"container": "mov", "audio": "pcm_s16be"},
     "mov-pcm24-little": {"container": "mov", "audio": "pcm_s24le"},
@@ -92,7 +94,7 @@ def test_picture_and_sound_come_back_without_a_donor(name: str) -> None:
     rebuilt, kept, _ = written(without_index(original))
     truth = share(SETTINGS[name].get("container", "mp4"), original, rebuilt)
     assert truth is not None and truth >= 98
-    assert 90 <= kept <= 100
+    assert (75 if name.startswith("hevc") else 90) <= kept <= 100
 
 
 def units_of(name: str) -> tuple[list[Unit], bytes, bytes]:
@@ -212,11 +214,7 @@ def test_parameter_sets_in_the_stream_are_taken() -> None:
 
 def test_what_is_not_known_is_refused() -> None:
     with pytest.raises(RepairImpossible, match="known kind"):
-        written(
-            without_index(
-                encode.clip(seed=1, seconds=1.0, video="libx265", options={"x265-params": "log-level=none"}, audio=None)
-            )
-        )
+        written(without_index(encode.clip(seed=1, seconds=1.0, video="libvpx-vp9", audio=None)))
     rng = np.random.default_rng(1)
     with pytest.raises(RepairImpossible):
         written(b"\0\0\0\x18ftypisom\0\0\2\0isomiso2\0\0\0\0mdat" + rng.bytes(200_000))

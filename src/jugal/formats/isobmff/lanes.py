@@ -160,7 +160,8 @@ class VideoLane:
             return False
         if self.begins(data, stop, end):
             return True
-        if not _SURE < stop - at <= self.longest // 4:
+        # Intra pictures are large, and hardly anything looks like one by chance.
+        if not _SURE < stop - at <= self.longest // (1 if picture.first.sync else 4):
             return False
         while at < stop:
             following = self._unit(data, at, end)[1]

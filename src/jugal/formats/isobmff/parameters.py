@@ -29,7 +29,7 @@ _AGREE = 0.85
 _HEAD = 96
 _WIDEST = 512
 #: Sizes that cameras, phones and broadcasters use; their height and width are not always whole macroblocks.
-_USUAL = (
+USUAL_SIZES = (
     (1920, 1080), (1280, 720), (3840, 2160), (640, 480), (640, 360), (2704, 1520), (2560, 1440), (854, 480), (848, 480),
     (1440, 1080), (720, 576), (720, 480), (960, 540), (1024, 576), (4096, 2160), (480, 270), (426, 240), (320, 240),
     (320, 180), (480, 360), (480, 320), (640, 352), (400, 300), (800, 600), (1024, 768), (1080, 1920), (720, 1280),
@@ -249,7 +249,7 @@ Follow = Callable[["_Intra", AvcParameters, int], int]
 
 def _sized(units: Sequence[Unit], known: AvcParameters, follow: Follow) -> AvcParameters | None:
     """Width, height, transform and quantiser with which intra slices end where their units do."""
-    usual = list(dict.fromkeys(-(-w // 16) for w, _ in _USUAL))
+    usual = list(dict.fromkeys(-(-w // 16) for w, _ in USUAL_SIZES))
     rare = [w for w in range(2, _WIDEST) if w not in usual]
     pictures = _intra_pictures(units, known)[:_FOLLOWED]
     # All quantisers for usual widths; for the others those of encoders that do not state one.
@@ -332,7 +332,7 @@ def _form(intra: _Intra, known: AvcParameters, width: int) -> Form:
 
 def shown_size(known: AvcParameters) -> tuple[int, int]:
     """The size that is shown: a usual one where its macroblocks are those of the stream, else all of them."""
-    for width, height in _USUAL:
+    for width, height in USUAL_SIZES:
         if (-(-width // 16) * 16, -(-height // 16) * 16) == (known.width, known.height):
             return width, height
     return known.width, known.height

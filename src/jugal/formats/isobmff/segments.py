@@ -20,7 +20,7 @@ _LARGEST_SET, _LARGEST_LIST, _ROWS = 64, 16, 1100
 _PLAIN_PROFILES = (1, 2, 3)
 
 
-class _Unfollowed(Exception):
+class Unfollowed(Exception):
     """The stream uses what is not followed."""
 
 
@@ -37,7 +37,7 @@ class ReferenceSet:
 
 
 @dataclass(frozen=True, slots=True)
-class _Sequence:
+class Sequence:
     """What segments need of a sequence parameter set, logarithms of sizes among them."""
 
     width: int
@@ -68,7 +68,7 @@ class _Sequence:
 
 
 @dataclass(frozen=True, slots=True)
-class _Picture:
+class Picture:
     """What segments need of a picture parameter set."""
 
     dependent: bool
@@ -112,7 +112,7 @@ def _reference_set(bits: BitReader, known: tuple[ReferenceSet, ...], of_slice: b
     if number and bits.take(1):
         back = 1 + (bits.ue() if of_slice else 0)
         if back > number:
-            raise _Unfollowed
+            raise Unfollowed
         base = known[number - back]
         negative = bits.take(1)
         delta = bits.ue() + 1
@@ -128,7 +128,7 @@ def _reference_set(bits: BitReader, known: tuple[ReferenceSet, ...], of_slice: b
         )
     counts = bits.ue(), bits.ue()
     if max(counts) > _LARGEST_LIST:
-        raise _Unfollowed
+        raise Unfollowed
     sides = []
     for sign, count in zip((-1, 1), counts, strict=True):
         distance, side = 0, []
@@ -140,12 +140,12 @@ def _reference_set(bits: BitReader, known: tuple[ReferenceSet, ...], of_slice: b
 
 
 @lru_cache(maxsize=64)
-def _sequence(unit: bytes) -> _Sequence | None:
+def _sequence(unit: bytes) -> Sequence | None:
     """A sequence parameter set; None where it asks for tools that are not followed."""
     bits = BitReader(unescape(unit[2:]))
     try:
         found = _read_sequence(bits)
-    except _Unfollowed:
+    except Unfollowed:
         return None
     if not 0 < found.width <= _LONGEST_SIDE or not 0 < found.height <= _LONGEST_SIDE:
         return None
@@ -155,7 +155,7 @@ def _sequence(unit: bytes) -> _Sequence | None:
     return found if sizes and found.largest_transform <= 5 and not bits.overrun else None
 
 
-def _read_sequence(bits: BitReader) -> _Sequence:
+def _read_sequence(bits: BitReader) -> Sequence:
     bits.skip(4)
     layers = bits.take(3)
     bits.skip(1)
@@ -163,7 +163,7 @@ def _read_sequence(bits: BitReader) -> _Sequence:
     bits.ue()
     chroma = bits.ue()
     if profile not in _PLAIN_PROFILES or chroma > 1:
-        raise _Unfollowed
+        raise Unfollowed
     width, height = bits.ue(), bits.ue()
     if bits.take(1):
         bits.ue(), bits.ue(), bits.ue(), bits.ue()
@@ -187,7 +187,7 @@ def _read_sequence(bits: BitReader) -> _Sequence:
         bits.skip(1)
     count = bits.ue()
     if count > _LARGEST_SET or bits.overrun:
-        raise _Unfollowed
+        raise Unfollowed
     sets: tuple[ReferenceSet, ...] = ()
     for _ in range(count):
         sets += (_reference_set(bits, sets),)
@@ -196,10 +196,10 @@ def _read_sequence(bits: BitReader) -> _Sequence:
     if long_term:
         long_sets = bits.ue()
         if long_sets > 32:
-            raise _Unfollowed
+            raise Unfollowed
         told = tuple(bool(bits.take(order_bits + 1) & 1) for _ in range(long_sets))
     temporal_motion = bool(bits.take(1))
-    return _Sequence(
+    return Sequence(
         width, height, chroma == 1, depths, order_bits, least_block, tree, least_transform, largest_transform,
         inter_depth, intra_depth, uneven_parts, adaptive, raw, raw_bits, raw_sizes, sets, long_term, told,
         temporal_motion,
@@ -207,7 +207,7 @@ def _read_sequence(bits: BitReader) -> _Sequence:
 
 
 @lru_cache(maxsize=64)
-def _picture(unit: bytes) -> _Picture | None:
+def _picture(unit: bytes) -> Picture | None:
     """A picture parameter set; None where it asks for tools that are not followed."""
     bits = BitReader(unescape(unit[2:]))
     bits.ue(), bits.ue()
@@ -237,7 +237,7 @@ def _picture(unit: bytes) -> _Picture | None:
     extension = bool(bits.take(1))
     if bits.take(1) or bits.overrun:
         return None
-    return _Picture(
+    return Picture(
         dependent, output, extra, hidden_signs, start_told, references, qp, untransformed, qp_delta, qp_depth,
         chroma_offsets, weighted, biweighted, lossless, sync, across_filter, override, off, lists_told, extension,
     )  # fmt: skip
@@ -245,7 +245,11 @@ def _picture(unit: bytes) -> _Picture | None:
 
 @dataclass(frozen=True, slots=True)
 class Header:
-    """A slice segment header as far as the data depend on it. ``byte`` is where those begin, behind the unit's header."""
+    """A slice segment header as far as the data depend on it. ``byte`` is where those begin, behind the unit's header.
+
+    ``order`` are the low bits of the picture order count, ``rows`` the bytes of the unit that each row but the last
+    has, where rows are streams of their own; ``aligned`` says that only zeros fill the header's last byte (7.3.2.12).
+    """
 
     kind: int
     address: int
@@ -256,9 +260,12 @@ class Header:
     merges: int
     delta: int
     byte: int
+    order: int
+    rows: tuple[int, ...]
+    aligned: bool
 
 
-def _read_header(unit: bytes, sequence: _Sequence, picture: _Picture) -> Header | None:
+def read_header(unit: bytes, sequence: Sequence, picture: Picture) -> Header | None:
     """The header of the segment ``unit``; None where it says what it cannot."""
     kind_of_unit = unit[0] >> 1 & 63
     data = unescape(unit[2:_HEAD])
@@ -271,7 +278,7 @@ def _read_header(unit: bytes, sequence: _Sequence, picture: _Picture) -> Header 
     address = 0
     if not first:
         if picture.dependent and bits.take(1):
-            raise _Unfollowed
+            raise Unfollowed
         address = bits.take((across * down - 1).bit_length())
     bits.skip(picture.extra_bits)
     kind = bits.ue()
@@ -279,8 +286,9 @@ def _read_header(unit: bytes, sequence: _Sequence, picture: _Picture) -> Header 
         return None
     if picture.output:
         bits.skip(1)
-    pictures, temporal = 0, False
+    order, pictures, temporal = 0, 0, False
     if kind_of_unit not in (19, 20):
+        order = bits.take(sequence.order_bits)
         pictures, temporal = _references(bits, sequence)
     adaptive = False, False
     if sequence.adaptive:
@@ -318,38 +326,42 @@ def _read_header(unit: bytes, sequence: _Sequence, picture: _Picture) -> Header 
             bits.se(), bits.se()
     if picture.across_filter and (any(adaptive) or not off):
         bits.skip(1)
+    rows: tuple[int, ...] = ()
     if picture.sync:
         entries = bits.ue()
         if entries > _ROWS:
             return None
         if entries:
             width = bits.ue() + 1
-            bits.skip(width * entries)
+            if width > 32:
+                return None
+            rows = tuple(1 + bits.take(width) for _ in range(entries))
     if picture.extension:
         bits.skip(8 * min(bits.ue(), 256))
     if bits.overrun or not bits.take(1):
         return None
-    bit = bits.position(data)
-    return Header(kind, address, adaptive, lists, no_second, turned, merges, delta, -(-bit // 8))
+    fill = -bits.position(data) % 8
+    aligned = not bits.take(fill)
+    byte = bits.position(data) // 8
+    return Header(kind, address, adaptive, lists, no_second, turned, merges, delta, byte, order, rows, aligned)
 
 
-def _references(bits: BitReader, sequence: _Sequence) -> tuple[int, bool]:
+def _references(bits: BitReader, sequence: Sequence) -> tuple[int, bool]:
     """How many pictures a segment may refer to (NumPicTotalCurr), and whether motion is taken from another picture."""
-    bits.skip(sequence.order_bits)
     count = len(sequence.reference_sets)
     if not bits.take(1):
         used = _reference_set(bits, sequence.reference_sets, of_slice=True).used
     else:
         number = bits.take((count - 1).bit_length()) if count > 1 else 0
         if number >= count:
-            raise _Unfollowed
+            raise Unfollowed
         used = sequence.reference_sets[number].used
     if sequence.long_term:
         told = len(sequence.long_term_sets)
         from_sequence = bits.ue() if told else 0
         more = bits.ue()
         if from_sequence + more > 33:
-            raise _Unfollowed
+            raise Unfollowed
         for k in range(from_sequence + more):
             if k < from_sequence:
                 which = bits.take((told - 1).bit_length()) if told > 1 else 0
@@ -391,15 +403,25 @@ def follow_segment(unit: bytes, stream: HevcStream) -> Followed | None:
     if picture is None or sequence is None:
         return None
     try:
-        header = _read_header(unit, sequence, picture)
-    except _Unfollowed:
+        header = read_header(unit, sequence, picture)
+    except Unfollowed:
         return None
     across, down = sequence.trees
     data, end = plain_bits(unit, 2)
     if header is None or end < 0:
         return Followed(I, 0, 0, across * down, 2, False)
+    done, bit, came_to = read_segment(
+        data, header.byte, end, picture.qp + header.delta, form(sequence, picture, header)
+    )
+    return Followed(
+        header.kind, header.address, int(done), across * down, escaped(unit, int(bit) >> 3, 2), came_to == WHOLE_SLICE
+    )
+
+
+def form(sequence: Sequence, picture: Picture, header: Header) -> Form:
+    """What the data of a segment depend on."""
     turned = {I: 0, P: 2 if header.start_turned else 1, B: 1 if header.start_turned else 2}
-    form = Form(
+    return Form(
         header.kind, header.address, sequence.width, sequence.height, sequence.tree, sequence.least_block,
         sequence.least_transform, sequence.largest_transform, sequence.intra_depth, sequence.inter_depth,
         int(sequence.uneven_parts), int(header.adaptive[0]), int(header.adaptive[1]), int(sequence.raw),
@@ -408,7 +430,3 @@ def follow_segment(unit: bytes, stream: HevcStream) -> Followed | None:
         int(picture.hidden_signs), int(picture.sync), header.merges, *header.lists, int(header.no_second_difference),
         int(sequence.colour), turned[header.kind],
     )  # fmt: skip
-    done, bit, came_to = read_segment(data, header.byte, end, picture.qp + header.delta, form)
-    return Followed(
-        header.kind, header.address, int(done), across * down, escaped(unit, int(bit) >> 3, 2), came_to == WHOLE_SLICE
-    )

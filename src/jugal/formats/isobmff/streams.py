@@ -5,15 +5,16 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from itertools import product
+from itertools import islice, product
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jugal.formats.isobmff import parameters
+from jugal.formats.isobmff import parameters, segment_parameters
 from jugal.formats.isobmff.aac import AacConfig
 from jugal.formats.isobmff.alac import AlacConfig
 from jugal.formats.isobmff.bits import BitReader, BitWriter
+from jugal.formats.isobmff.following import units
 from jugal.formats.isobmff.lanes import AmrLane, FrameLane, Lane, PcmLane, SoundLane, VideoLane, VopLane
 from jugal.formats.isobmff.parameters import Unit
 from jugal.formats.isobmff.template import (
@@ -38,6 +39,8 @@ _WINDOW = 16 << 20
 _LEAST_PICTURES = 3
 _LEAST_SHARE = 0.2
 _LONGEST = 1 << 23
+#: Slices from which parameter sets are found where the stream has none.
+_SLICES = 400
 #: Share of the bytes between pictures that must be sound of a kind for it to be believed, and gaps looked at.
 _LEAST_SOUND = 0.6
 _GAPS = 400
@@ -152,9 +155,9 @@ def find_picture(data: NDArray[np.uint8], span: ByteSpan) -> PictureGuess | None
 
 
 def longest_unit(lane: VideoLane) -> int:
-    """More bytes than this are no unit: what looks like a picture by chance claims any length, but is never an IDR."""
+    """More bytes than this are no unit: what looks like a picture by chance claims any length, but is hardly ever intra."""
     sizes = np.array(lane.found.sizes)
-    whole = [int(n) for n, p in zip(sizes, lane.pictures, strict=True) if p.first.idr]
+    whole = [int(n) for n, p in zip(sizes, lane.pictures, strict=True) if p.first.sync]
     return max(16 * int(np.quantile(sizes, 0.9)), 3 * int(np.median(whole)) if whole else 0, 1 << 15)
 
 
@@ -181,18 +184,18 @@ def _with_parameter_sets(raw: bytes) -> Iterator[PictureGuess]:
         if number >= _MOST_SETS:
             return
         at = hit.start()
-        units: list[bytes] = []
-        while len(units) < 4:
+        near: list[bytes] = []
+        while len(near) < 4:
             length = int.from_bytes(raw[at : at + 4], "big")
             if not 4 <= length < 1024 or at + 4 + length > len(raw):
                 break
-            units.append(raw[at + 4 : at + 4 + length])
+            near.append(raw[at + 4 : at + 4 + length])
             at += 4 + length
-        if not units:
+        if not near:
             continue
-        stream: VideoStream = AvcStream() if units[0][0] != 0x40 else HevcStream()
+        stream: VideoStream = AvcStream() if near[0][0] != 0x40 else HevcStream()
         wanted = (7, 8) if isinstance(stream, AvcStream) else (32, 33, 34)
-        sets = units[: len(wanted)]
+        sets = near[: len(wanted)]
         if tuple(stream.unit_type(u[:2]) for u in sets) != wanted or not all(stream.add(u) for u in sets):
             continue
         sequence = next(iter(stream.sequences.values()))
@@ -263,44 +266,64 @@ def _visual(raw: bytes) -> Iterator[PictureGuess]:
 
 
 def _bare(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
-    """AVC without parameter sets: they are found from its slices."""
-    loose = VideoLane(AvcStream.any(), _LONGEST)
+    """AVC and HEVC without parameter sets: they are found from the slices."""
+    yield from _bare_avc(data, window)
+    yield from _bare_hevc(data, window)
+
+
+def _loose_units(data: NDArray[np.uint8], window: ByteSpan, stream: VideoStream) -> Iterator[bytes]:
+    """The units of pictures that can be told apart without parameter sets."""
+    loose = VideoLane(stream, _LONGEST)
     walk(data, window.start, window.end, [loose])
     if not loose.found:
         return
     loose = VideoLane(loose.stream, longest_unit(loose))
     walk(data, window.start, window.end, [loose])
-    units: list[Unit] = []
-    settings = b""
     for offset, size in zip(loose.found.offsets, loose.found.sizes, strict=True):
-        at = offset
-        while at < offset + size:
-            length = int.from_bytes(data[at : at + 4].tobytes(), "big")
-            unit = data[at + 4 : at + 4 + length].tobytes()
-            if unit[0] & 31 in (1, 5):
-                units.append(Unit(unit))
-            elif unit[0] & 31 == 6 and not settings:
-                settings = unit
-            at += 4 + length
-        if len(units) >= 400:
+        for _, unit in units(data[offset : offset + size].tobytes(), stream.prefix):
+            yield unit
+
+
+def _bare_avc(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
+    slices: list[Unit] = []
+    settings = b""
+    for unit in _loose_units(data, window, AvcStream.any()):
+        if unit[0] & 31 in (1, 5):
+            slices.append(Unit(unit))
+        elif unit[0] & 31 == 6 and not settings:
+            settings = unit
+        if len(slices) >= _SLICES:
             break
-    known = parameters.find_parameters(units, settings)
+    known = parameters.find_parameters(slices, settings)
     if known is None:
         return
-    stream = AvcStream()
     sets = parameters.sequence_set(known), parameters.picture_set(known)
-    for unit in sets:
-        stream.add(unit)
+    entry = avc_record(*sets)
     width, height = parameters.shown_size(known)
     named = bool(parameters.named_settings(settings))
-    yield PictureGuess(
-        VideoLane(stream, _LONGEST),
-        picture_entry(b"avc1", width, height, avc_record(*sets)),
-        width,
-        height,
-        "the slices, and the settings that the encoder wrote into the stream" if named else "the slices alone",
-        trust=0.95 if named else 0.6,
-    )
+    evidence = "the slices, and the settings that the encoder wrote into the stream" if named else "the slices alone"
+    lane = VideoLane(_stream_of(AvcStream(), sets), _LONGEST)
+    entry = picture_entry(b"avc1", width, height, entry)
+    yield PictureGuess(lane, entry, width, height, evidence, trust=0.95 if named else 0.6)
+
+
+def _bare_hevc(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
+    stream = HevcStream.any()
+    loose = (u for u in _loose_units(data, window, stream) if stream.unit_type(u[:2]) in stream.slices)
+    known = segment_parameters.find_segment_parameters(list(islice(loose, _SLICES)))
+    if known is None:
+        return
+    sets = tuple(write(known) for write in segment_parameters.WRITERS)
+    width, height = segment_parameters.shown_size(known)
+    entry = picture_entry(b"hvc1", width, height, hevc_record(*sets))
+    lane = VideoLane(_stream_of(HevcStream(), sets), _LONGEST)
+    yield PictureGuess(lane, entry, width, height, "the slices alone", trust=0.8)
+
+
+def _stream_of(stream: VideoStream, sets: tuple[bytes, ...]) -> VideoStream:
+    for unit in sets:
+        stream.add(unit)
+    return stream
 
 
 def find_sound(data: NDArray[np.uint8], gaps: Sequence[ByteSpan]) -> SoundGuess | None:

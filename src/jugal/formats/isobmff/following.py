@@ -45,14 +45,19 @@ def follow_samples(
         if found is not None:
             kind, place, spared = found
             faults[kind][number] = Fault(at + place, spared)
-    believed: dict[int, Fault] = {}
+    return believed(faults, whole), any(whole)
+
+
+def believed(faults: list[dict[int, Fault]], whole: list[int]) -> dict[int, Fault]:
+    """Those of the faults, by kind of slice, that are damage and not a stream that is not understood."""
+    found: dict[int, Fault] = {}
     understood = sum(whole) > 2 * sum(map(len, faults))
     for kind, places in enumerate(faults):
         if len(places) < whole[kind]:
-            believed |= places
+            found |= places
         elif understood:
-            believed |= {number: fault for number, fault in places.items() if fault.spared >= _UNDERSTOOD}
-    return believed, any(whole)
+            found |= {number: fault for number, fault in places.items() if fault.spared >= _UNDERSTOOD}
+    return found
 
 
 def _follow_sample(sample: bytes, stream: VideoStream, whole: list[int]) -> tuple[int, int, float] | None:

@@ -13,7 +13,9 @@ from jugal.formats.isobmff.following import follow_samples, spared_before
 from jugal.formats.isobmff.frames import check_frames, check_slices
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.video import first_slice
+from jugal.formats.isobmff.visual import follow_planes, plane_of, planes_before
 from jugal.kernels.nal import SHORT, ZEROS, walk_samples
+from jugal.kernels.visual import B
 from jugal.model.span import ByteSpan
 
 AVC = frozenset({b"avc1", b"avc2", b"avc3", b"avc4"})
@@ -79,11 +81,6 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
             state,
             where,
         )
-        if to_the_bit and track.video is not None and int(track.sizes.sum()) <= subject.limits.followed:
-            good = np.flatnonzero(state == 0)
-            faults, followed = follow_samples(subject.source.array, track.video, track.offsets[good], track.sizes[good])
-            for k, fault in faults.items():
-                state[good[k]], where[good[k]], spared[good[k]] = FRAME, fault.at, fault.spared
     else:
         outside = (ends > subject.size) | (track.offsets < 0)
         state[outside] = OUTSIDE
@@ -99,6 +96,8 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
                     state[number], where[number] = FRAME, at
         elif track.frame_bytes:
             _uncompressed(subject, track, state, where, spared)
+    if to_the_bit and int(track.sizes.sum()) <= subject.limits.followed:
+        followed = _follow(subject, track, state, where, spared)
     for start, end, kind in bad_spans:
         hit = (track.offsets < end) & (ends > start) & (state != OUTSIDE)
         if track.codec == b"alac":
@@ -108,17 +107,40 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
         fresh = hit & ((state == 0) | vague | (where > np.maximum(start, track.offsets)))
         state[fresh] = kind
         where[fresh] = np.maximum(start, track.offsets[fresh])
-    if to_the_bit and track.video is not None:
+    if to_the_bit and (track.video is not None or track.layer is not None):
         broken = np.flatnonzero(np.isin(state, _IN_PLACE))
         # Of what a large clip has lost only so much is looked into as of a small one.
         for k in broken[np.cumsum(track.sizes[broken]) <= subject.limits.followed].tolist():
-            start = int(track.offsets[k])
-            spared[k] = spared_before(
-                subject.source.array[start : start + int(track.sizes[k])], track.video, int(where[k]) - start
-            )
+            spared[k] = _spared_before(subject, track, k, int(where[k]))
     if track.astray.size:
         state[track.astray & (state == 0)] = FRAME
     return Looked(state, where, spared, followed)
+
+
+def _follow(
+    subject: Subject, track: Track, state: NDArray[np.int8], where: NDArray[np.int64], spared: NDArray[np.float64]
+) -> bool:
+    """Follows the good samples of a coding that is followed; False where it is none."""
+    good = np.flatnonzero(state == 0)
+    data, offsets, sizes = subject.source.array, track.offsets[good], track.sizes[good]
+    if track.video is not None:
+        faults, followed = follow_samples(data, track.video, offsets, sizes)
+    elif track.layer is not None:
+        faults, followed = follow_planes(data, track.layer, offsets, sizes)
+    else:
+        return False
+    for k, fault in faults.items():
+        state[good[k]], where[good[k]], spared[good[k]] = FRAME, fault.at, fault.spared
+    return followed
+
+
+def _spared_before(subject: Subject, track: Track, sample: int, fault: int) -> float:
+    """The share of a sample's picture that is read before byte ``fault`` of the file."""
+    start = int(track.offsets[sample])
+    data = subject.source.array[start : start + int(track.sizes[sample])]
+    if track.video is not None:
+        return spared_before(data, track.video, fault - start)
+    return planes_before(data, track.layer, fault - start) if track.layer is not None else 0.0
 
 
 def check_marks(
@@ -228,14 +250,19 @@ def spread_to_sync(
 
 def stands_alone(subject: Subject, track: Track, bad: NDArray[np.bool_]) -> NDArray[np.bool_]:
     """Those of the bad samples from which no other is predicted, as the headers of their first slices say (AVC 7.4.1
-    nal_ref_idc, HEVC 7.4.2.2 sub-layer non-reference pictures)."""
+    nal_ref_idc, HEVC 7.4.2.2 sub-layer non-reference pictures) or their planes (ISO/IEC 14496-2 table 6-20)."""
     alone = np.zeros(bad.size, np.bool_)
-    if track.video is None:
+    if track.video is None and track.layer is None:
         return alone
     for k in np.flatnonzero(bad)[:_MOST_TOLD].tolist():
         start = int(track.offsets[k])
-        head = first_slice(subject.source.read(start, min(int(track.sizes[k]), _HEADS)), track.video)
-        alone[k] = head is not None and not head.reference
+        head = subject.source.read(start, min(int(track.sizes[k]), _HEADS))
+        if track.video is not None:
+            told = first_slice(head, track.video)
+            alone[k] = told is not None and not told.reference
+        elif track.layer is not None:
+            plane = plane_of(head, track.layer)
+            alone[k] = plane is not None and plane.kind == B
     return alone
 
 

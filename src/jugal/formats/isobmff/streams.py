@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from jugal.formats.isobmff import parameters, segment_parameters
 from jugal.formats.isobmff.aac import AacConfig
 from jugal.formats.isobmff.alac import AlacConfig
-from jugal.formats.isobmff.bits import BitReader, BitWriter
+from jugal.formats.isobmff.bits import BitWriter
 from jugal.formats.isobmff.following import units
 from jugal.formats.isobmff.lanes import AmrLane, FrameLane, Lane, PcmLane, SoundLane, VideoLane, VopLane
 from jugal.formats.isobmff.parameters import Unit
@@ -29,6 +29,7 @@ from jugal.formats.isobmff.template import (
 )
 from jugal.formats.isobmff.timing import RATES
 from jugal.formats.isobmff.video import AvcStream, HevcStream, VideoStream
+from jugal.formats.isobmff.visual import read_layer
 from jugal.formats.isobmff.walk import walk
 from jugal.kernels.aac import RATES as AAC_RATES
 from jugal.model.span import ByteSpan
@@ -232,37 +233,15 @@ def _visual(raw: bytes) -> Iterator[PictureGuess]:
     hit = _VOL.search(raw)
     if hit is None:
         return
-    bits = BitReader(raw[hit.end() : hit.end() + 64])
-    bits.skip(9)
-    version = 1
-    if bits.take(1):
-        version = bits.take(4)
-        bits.skip(3)
-    if bits.take(4) == 15:
-        bits.skip(16)
-    if bits.take(1):
-        bits.skip(3)
-        if bits.take(1):
-            bits.skip(79)
-    shape = bits.take(2)
-    bits.skip(1)
-    resolution = bits.take(16)
-    bits.skip(1)
-    rate = 0.0
-    if bits.take(1):
-        rate = resolution / max(1, bits.take(max(1, (resolution - 1).bit_length())))
-    bits.skip(1)
-    width = bits.take(13)
-    bits.skip(1)
-    height = bits.take(13)
-    if shape or bits.overrun or version > 5 or not width or not height:
+    layer = read_layer(raw[hit.start() : hit.end() + 256])
+    if layer is None:
         return
     start = max(raw.rfind(b"\0\0\1\xb0", 0, hit.start()), 0) or hit.start()
     ends = [e for e in (raw.find(b"\0\0\1\xb3", hit.end()), raw.find(b"\0\0\1\xb6", hit.end())) if e >= 0]
     if not ends or min(ends) - start > 512:
         return
-    entry = picture_entry(b"mp4v", width, height, elementary(0x20, 4, raw[start : min(ends)]))
-    yield PictureGuess(VopLane(), entry, width, height, "the stream's own headers", rate if 1 <= rate <= 240 else 0.0)
+    entry = picture_entry(b"mp4v", layer.width, layer.height, elementary(0x20, 4, raw[start : min(ends)]))
+    yield PictureGuess(VopLane(), entry, layer.width, layer.height, "the stream's own headers", layer.rate)
 
 
 def _bare(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:

@@ -84,6 +84,11 @@ class BitWriter:
         fill = -self._count % 8
         return (self._value << fill).to_bytes((self._count + fill) // 8, "big")
 
+    def stuffed(self) -> bytes:
+        """The bits, filled up with a zero and ones as before a start code (ISO/IEC 14496-2 5.2.4)."""
+        fill = 8 - self._count % 8
+        return (self._value << fill | (1 << (fill - 1)) - 1).to_bytes((self._count + fill) // 8, "big")
+
     def unit(self) -> bytes:
         """The bits with a stop bit, filled up to a byte, made safe against start codes (7.4.1)."""
         count = self._count + 1

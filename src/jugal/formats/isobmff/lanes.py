@@ -13,6 +13,9 @@ from jugal.formats.isobmff.aac import AacConfig
 from jugal.formats.isobmff.alac import AlacConfig
 from jugal.formats.isobmff.bits import unescape
 from jugal.formats.isobmff.video import AvcStream, Slice, VideoStream
+from jugal.formats.isobmff.visual import Follower, Layer
+from jugal.kernels.macroblocks import ENDS_EARLY, WHOLE_SLICE
+from jugal.kernels.visual import SLACK, B
 
 #: Bytes searched in one go: first, since most of what is sought is near, and at most.
 _NEAR, _WINDOW = 1 << 13, 1 << 20
@@ -362,15 +365,19 @@ class FrameLane:
 
 @dataclass(slots=True)
 class VopLane:
-    """MPEG-4 Visual (ISO/IEC 14496-2): a sample goes on until the next start code, or the sound that leads up to it."""
+    """MPEG-4 Visual (ISO/IEC 14496-2): a sample ends with its plane where the layer is known, else with the next start
+    code, or the sound that leads up to it."""
 
+    layer: Layer | None = None
     sound: SoundLane | None = None
     found: Found = field(default_factory=Found)
-    sync: list[bool] = field(default_factory=list)
+    #: The kind of each plane, as its header says.
+    kinds: list[int] = field(default_factory=list)
+    _follower: Follower | None = None
 
     def afresh(self) -> VopLane:
         """The lane before it took samples."""
-        return VopLane()
+        return VopLane(self.layer)
 
     def begins(self, data: NDArray[np.uint8], at: int, end: int) -> bool:
         return self._picture(data, at, end) >= 0
@@ -389,15 +396,33 @@ class VopLane:
             if picture < 0:
                 break
             stop = following = self.seek(data, picture + 5, end)
-            if self.sound is not None:
+            own = self._plane_end(data, picture, following)
+            if own >= 0:
+                stop = own
+            elif self.sound is not None:
                 hit = self.sound.seek_to(data, picture + 5, following, following, end)
                 stop = min(stop, hit)
             self.found.add(at, stop)
-            self.sync.append(int(data[picture + 4]) >> 6 == 0 if picture + 4 < end else False)
+            self.kinds.append(int(data[picture + 4]) >> 6 if picture + 4 < end else 0)
             at = stop
             if stop < following:
                 break
         return at
+
+    def _plane_end(self, data: NDArray[np.uint8], picture: int, following: int) -> int:
+        """Where the plane at ``picture`` ends by its own data, before the next start code; -1 where that is not known."""
+        if self.layer is None or not self.layer.plain or following - picture > _WINDOW:
+            return -1
+        if self._follower is None:
+            self._follower = Follower(self.layer)
+        sure = self._follower.sure
+        part = np.concatenate((data[picture:following], np.zeros(SLACK, np.uint8)))
+        header, _, byte, came_to = self._follower.plane(part, 0)
+        if header is None or came_to not in (WHOLE_SLICE, ENDS_EARLY) or (header.kind == B and not sure):
+            return -1
+        # What follows the plane here is no sign that it was misread.
+        self._follower.sure |= header.kind != B
+        return picture + byte if header.coded and header.kind <= B else -1
 
     def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         reach = _NEAR

@@ -20,10 +20,11 @@ from jugal.formats.isobmff.payload import AVC, HEVC, PRORES
 from jugal.formats.isobmff.streams import ASKED, ASSUMED, find_picture, find_rates, find_sound, lanes_of
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.template import template
-from jugal.formats.isobmff.timing import frame_duration, lost_sound, regular_distance, schedule
+from jugal.formats.isobmff.timing import frame_duration, lost_sound, regular_distance, reordered, schedule
 from jugal.formats.isobmff.video import read_record
 from jugal.formats.isobmff.walk import Walk, deal_out, walk
 from jugal.formats.isobmff.write import box_bytes
+from jugal.kernels.visual import I
 from jugal.model.span import ByteSpan
 
 _LEAST_EXPLAINED = 0.2
@@ -268,7 +269,7 @@ def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
         elif track.codec == b"jpeg" or track.codec in PRORES:
             picture.append((FrameLane(b"jpeg" if track.codec == b"jpeg" else b"icpf"), track))
         elif track.codec == b"mp4v":
-            picture.append((VopLane(), track))
+            picture.append((VopLane(track.layer), track))
         elif track.coding is not None:
             sound.append((SoundLane(track.coding, min(_SMALLEST_SOUND, int(track.sizes.min()))), track))
         elif track.codec in (b"samr", b"sawb"):
@@ -335,7 +336,10 @@ def _plans(found: Walk, tracks: list[Track], own: bool) -> tuple[list[TrackPlan]
             sync = np.array([p.sync for p in lane.pictures], np.bool_)
         else:
             decode, offset = _counted(found, number, offsets.size), np.zeros(offsets.size, np.int64)
-            sync = np.array(lane.sync, np.bool_) if isinstance(lane, VopLane) else np.ones(offsets.size, np.bool_)
+            sync = np.ones(offsets.size, np.bool_)
+            if isinstance(lane, VopLane):
+                kinds = np.array(lane.kinds)
+                offset, sync = reordered(kinds), kinds == I
         whole = int(decode[-1]) + 1 == offsets.size
         ticks, kept_rate = frame_duration(
             track.timescale, donor_ticks, int(decode[-1]) + 1, sound_seconds, whole and not inner

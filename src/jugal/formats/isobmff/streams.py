@@ -29,9 +29,11 @@ from jugal.formats.isobmff.template import (
 )
 from jugal.formats.isobmff.timing import RATES
 from jugal.formats.isobmff.video import AvcStream, HevcStream, VideoStream
-from jugal.formats.isobmff.visual import read_layer
+from jugal.formats.isobmff.visual import PLANE, read_layer
+from jugal.formats.isobmff.visual_parameters import find_layer, layer_header
 from jugal.formats.isobmff.walk import walk
 from jugal.kernels.aac import RATES as AAC_RATES
+from jugal.kernels.visual import B
 from jugal.model.span import ByteSpan
 
 #: Bytes of media data from which streams are told.
@@ -47,7 +49,7 @@ _LEAST_SOUND = 0.6
 _GAPS = 400
 _PARAMETER_SETS = re.compile(rb"\x00\x00[\x00-\x01].(?:[\x27\x47\x67]|\x40\x01)", re.DOTALL)
 _VOL = re.compile(rb"\x00\x00\x01[\x20-\x2f]")
-_MOST_SETS = 4096
+_MOST_SETS, _MOST_LAYERS = 4096, 64
 #: AAC rates from which one of each set of scale factor bands is tried, the usual first.
 _AAC_TRIED = (3, 5, 6, 8, 11)
 _SAMPLES_PER_BLOCK = 1024
@@ -175,6 +177,7 @@ def loose_pictures(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[Pictur
     raw = data[window.start : window.end].tobytes()
     yield from _with_parameter_sets(raw)
     yield from _frames(raw)
+    yield from _visual(raw)
     for stream in (AvcStream.any(), HevcStream.any()):
         yield PictureGuess(VideoLane(stream, _LONGEST), b"", 0, 0, "units that follow each other")
 
@@ -229,19 +232,27 @@ def _frames(raw: bytes) -> Iterator[PictureGuess]:
 
 
 def _visual(raw: bytes) -> Iterator[PictureGuess]:
-    """MPEG-4 Visual with its video object layer in the stream (ISO/IEC 14496-2 6.2.3)."""
-    hit = _VOL.search(raw)
-    if hit is None:
+    """MPEG-4 Visual, with its video object layer in the stream (ISO/IEC 14496-2 6.2.3) or without."""
+    for hit in islice(_VOL.finditer(raw), _MOST_LAYERS):
+        layer = read_layer(raw[hit.start() : hit.end() + 256])
+        start = max(raw.rfind(b"\0\0\1\xb0", 0, hit.start()), 0) or hit.start()
+        ends = [e for e in (raw.find(b"\0\0\1\xb3", hit.end()), raw.find(PLANE, hit.end())) if e >= 0]
+        if layer is None or not ends or min(ends) - start > 512:
+            continue
+        entry = picture_entry(b"mp4v", layer.width, layer.height, elementary(0x20, 4, raw[start : min(ends)]))
+        yield PictureGuess(VopLane(layer), entry, layer.width, layer.height, "the stream's own headers", layer.rate)
         return
-    layer = read_layer(raw[hit.start() : hit.end() + 256])
+    yield from _bare_visual(raw)
+
+
+def _bare_visual(raw: bytes) -> Iterator[PictureGuess]:
+    """MPEG-4 Visual without its layer's header: that is found from the planes."""
+    layer = find_layer(raw)
     if layer is None:
         return
-    start = max(raw.rfind(b"\0\0\1\xb0", 0, hit.start()), 0) or hit.start()
-    ends = [e for e in (raw.find(b"\0\0\1\xb3", hit.end()), raw.find(b"\0\0\1\xb6", hit.end())) if e >= 0]
-    if not ends or min(ends) - start > 512:
-        return
-    entry = picture_entry(b"mp4v", layer.width, layer.height, elementary(0x20, 4, raw[start : min(ends)]))
-    yield PictureGuess(VopLane(), entry, layer.width, layer.height, "the stream's own headers", layer.rate)
+    reordered = any(raw[hit.end()] >> 6 == B for hit in islice(re.finditer(PLANE, raw[:-1]), _SLICES))
+    entry = picture_entry(b"mp4v", layer.width, layer.height, elementary(0x20, 4, layer_header(layer, reordered)))
+    yield PictureGuess(VopLane(layer), entry, layer.width, layer.height, "the planes alone", trust=0.6)
 
 
 def _bare(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:

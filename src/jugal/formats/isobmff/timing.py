@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from jugal.formats.isobmff.lanes import Picture
 from jugal.formats.isobmff.video import VideoStream
+from jugal.kernels.visual import B
 
 #: Rates that cameras and phones write, in frames a second.
 RATES = (23.976, 24, 25, 29.97, 30, 47.952, 48, 50, 59.94, 60, 100, 119.88, 120, 239.76, 240)
@@ -124,6 +125,25 @@ def _by_numbers(pictures: list[Picture], breaks: set[int], donor_length: int) ->
         if 0 < gone < 64:
             decode[k:] += gone
     return Schedule(decode, np.zeros(len(pictures), np.int64))
+
+
+def reordered(kinds: NDArray[np.int64]) -> NDArray[np.int64]:
+    """How much later than it is decoded each plane of MPEG-4 Visual is shown, in frames: B planes come before the I or P
+    plane that was decoded last (ISO/IEC 14496-2 6.1.3.6)."""
+    order: list[int] = []
+    waiting = -1
+    for number, kind in enumerate(kinds.tolist()):
+        if kind == B:
+            order.append(number)
+            continue
+        if waiting >= 0:
+            order.append(waiting)
+        waiting = number
+    if waiting >= 0:
+        order.append(waiting)
+    shown = np.empty(kinds.size, np.int64)
+    shown[order] = np.arange(kinds.size)
+    return shown - np.arange(kinds.size)
 
 
 def frame_duration(timescale: int, donor: float, frames: int, sound_seconds: float, whole: bool) -> tuple[float, bool]:

@@ -341,7 +341,7 @@ def _inspect(
         )
         looked = payload.inspect(subject, track, relevant, to_the_bit=True)
         state, where = looked.state, looked.where
-        if track.video is not None:
+        if track.video is not None or track.layer is not None:
             report.media["video_followed"] = "to the last bit" if looked.followed else "by its units"
         state[reaches & (state == 0)] = payload.REACHES_OVER
         bad = state != 0

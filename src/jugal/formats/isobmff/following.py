@@ -34,8 +34,9 @@ def follow_samples(
 ) -> tuple[dict[int, Fault], bool]:
     """The faults of samples that lie in ``data`` and whose units add up; True where slices were followed at all.
 
-    Where no more slices of a kind (I, P, B) are whole than not, they may be of a stream that is not understood: of those
+    Where fewer slices of a kind (I, P, B) are whole than not, they may be of a stream that is not understood: of those
     only pictures of which a part was read are believed to be damaged, and only where the other kinds are understood.
+    As many as not will do where those are.
     """
     stream = deepcopy(stream)
     faults: list[dict[int, Fault]] = [{} for _ in range(_KINDS)]
@@ -53,7 +54,7 @@ def believed(faults: list[dict[int, Fault]], whole: list[int]) -> dict[int, Faul
     found: dict[int, Fault] = {}
     understood = sum(whole) > 2 * sum(map(len, faults))
     for kind, places in enumerate(faults):
-        if len(places) < whole[kind]:
+        if len(places) < whole[kind] + (understood and whole[kind] > 0):
             found |= places
         elif understood:
             found |= {number: fault for number, fault in places.items() if fault.spared >= _UNDERSTOOD}

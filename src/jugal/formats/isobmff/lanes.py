@@ -23,6 +23,8 @@ _RECOVERY_POINT = 6
 #: A picture of so few bytes is believed only when another follows.
 _SURE = 12
 _TRIES = 64
+#: A plane that does not end by its own data, and is so much longer than all before, is not taken.
+_BEYOND = 4
 #: The first seven bits of a block of AAC or ALAC: a single channel or a pair, of number 0.
 _USUAL_ELEMENTS = (0x00, 0x10)
 
@@ -402,6 +404,8 @@ class VopLane:
             elif self.sound is not None:
                 hit = self.sound.seek_to(data, picture + 5, following, following, end)
                 stop = min(stop, hit)
+            if own < 0 and self._follower is not None and stop - at > _BEYOND * max(self.found.sizes, default=stop):
+                break
             self.found.add(at, stop)
             self.kinds.append(int(data[picture + 4]) >> 6 if picture + 4 < end else 0)
             at = stop

@@ -23,7 +23,7 @@ _LAYER_HEAD, _PLANE_HEAD = 256, 24
 #: Quantisers from which on intra DC values have no codes of their own (table 6-21).
 _THRESHOLDS = (99, 13, 15, 17, 19, 21, 23, 0)
 #: Bytes that are read wrongly before it shows, on average of flipped bits.
-_DELAY = 60
+_DELAY = 100
 _SLACK = np.zeros(SLACK, np.uint8)
 _MOST_BLOCKS = 1 << 18
 

@@ -71,7 +71,8 @@ def _frames(data: bytes) -> dict[str, dict[int, bytes]] | None:
     return found
 
 
-def _media_share(original: bytes, damaged: bytes) -> float | None:
+def _media_share(original: bytes, damaged: bytes, within: int = 1) -> float | None:
+    """Frames and sound that are the same within so many milliseconds of their time."""
     right, seen = _frames(original), _frames(damaged)
     if seen is None or not any(seen.values()):
         return None
@@ -81,11 +82,13 @@ def _media_share(original: bytes, damaged: bytes) -> float | None:
         other = seen.get(key, {})
         good = 0
         for when, value in frames.items():
-            mine = next((other[w] for w in (when, when - 1, when + 1) if w in other), None)
-            if mine is not None and mine.shape == value.shape:
-                # Decoders fill parametric noise bands at random, so sound is compared against its own level.
-                scale = 4.0 if key.startswith("video") else 1e-3 + 0.35 * float(np.abs(value).mean())
-                good += bool(np.abs(mine.astype(np.float64) - value).mean() <= scale)
+            # Decoders fill parametric noise bands at random, so sound is compared against its own level.
+            scale = 4.0 if key.startswith("video") else 1e-3 + 0.35 * float(np.abs(value).mean())
+            near = (other[w] for w in range(when - within, when + within + 1) if w in other)
+            good += any(
+                mine.shape == value.shape and float(np.abs(mine.astype(np.float64) - value).mean()) <= scale
+                for mine in near
+            )
         shares.append(good / max(1, len(frames)))
     return 100.0 * float(np.mean(shares))
 
@@ -180,6 +183,12 @@ def share(format_name: str, original: bytes, damaged: bytes) -> float | None:
     if format_name == "pdf":
         return _pdf_share(original, damaged)
     return _zip_share(original, damaged)
+
+
+def in_step(original: str, damaged: str) -> float | None:
+    """Percent of a clip's frames and sound that come out the same, within 20 ms of their time."""
+    with open(original, "rb") as a, open(damaged, "rb") as b:
+        return _media_share(a.read(), b.read(), within=20)
 
 
 def share_of_files(format_name: str, original: str, damaged: str) -> float | None:

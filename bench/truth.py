@@ -13,7 +13,7 @@ from pathlib import Path
 from pebble import ProcessPool
 
 from bench.healthy import HEALTHY
-from bench.measure import share_of_files
+from bench.measure import in_step, share_of_files
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.model.finding import Severity
@@ -21,7 +21,7 @@ from jugal.model.result import Examination, RepairStatus, Verdict
 from jugal.samples.harm import harm, harms_for
 
 PLACE_WITHIN = 4096
-#: Percent of frames and sound, each the same and at its time, with which a clip plays in sync.
+#: Percent of frames and sound, each the same and within 20 ms of its time, with which a clip plays in sync.
 ALONE_RIGHT = 98.0
 
 
@@ -109,9 +109,10 @@ def run_variant(place: str, format_name: str, variant: str, verbose: bool) -> tu
             lines.append(f"FALSE ALARM {examined.path}: {examined.score} {[f.message for f in examined.findings]}")
     with ProcessPool(max_workers=1) as pool:
 
-        def measure(name: str, original: Path, damaged: Path | str) -> float | None:
+        def measure(name: str, original: Path, damaged: Path | str, loose: bool = False) -> float | None:
+            work, start = (in_step, ()) if loose else (share_of_files, (name,))
             try:
-                return pool.schedule(share_of_files, args=(name, str(original), str(damaged)), timeout=120).result()
+                return pool.schedule(work, args=(*start, str(original), str(damaged)), timeout=120).result()
             except Exception:
                 return None
 
@@ -167,7 +168,7 @@ def _one(tally, format_name, variant, original, path, harmed, donor, folder, mea
             notes.append(f"REPAIR failed: {outcome.error}")
     if harmed.name == "no-index":
         outcome = repair_file(examined, folder / "repaired")
-        after = measure(format_name, original, outcome.output) if outcome.output else None
+        after = measure(format_name, original, outcome.output, loose=True) if outcome.output else None
         tally.alone += 1
         tally.alone_right += (after or 0.0) >= ALONE_RIGHT
         if (after or 0.0) < ALONE_RIGHT:
@@ -205,7 +206,8 @@ def table(tallies: dict[str, Tally]) -> str:
     if whole.alone:
         lines += [
             "",
-            f"Clips without an index and without a healthy file at hand: {whole.alone_right} of {whole.alone} play in sync again.",
+            f"Clips without an index and without a healthy file at hand: {whole.alone_right} of {whole.alone} play in sync again,",
+            "98 % of frames and sound the same and within 20 ms of their time.",
         ]
     return "\n".join(lines)
 

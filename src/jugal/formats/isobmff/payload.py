@@ -30,6 +30,8 @@ MARKS = {
 #: In large files only runs that block statistics could miss by their place are looked for, at a quarter of the cost.
 _LONG_ZERO_RUN = 256
 _LARGE = 64 << 20
+#: Bytes of a macroblock of MPEG-4 Visual, hardly ever more.
+_MACROBLOCK = 256
 #: Packets of coded sound that parse one after another only where the coding is understood.
 _SURELY_KNOWN = 12
 #: Bytes in which such a chain is looked for, and those of the smallest packet.
@@ -104,7 +106,9 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
             hit &= state != 0  # loud sound is held as it is, and may look like anything
         # Coded sound that does not read tells nothing of the place; the bytes do.
         vague = (state == FRAME) & (track.coding is not None)
-        fresh = hit & ((state == 0) | vague | (where > np.maximum(start, track.offsets)))
+        # A plane that cannot be read is placed at its macroblock, which may begin before what spoils it.
+        reach = _MACROBLOCK if track.layer is not None else 0
+        fresh = hit & ((state == 0) | vague | (where > np.maximum(start - reach, track.offsets)))
         state[fresh] = kind
         where[fresh] = np.maximum(start, track.offsets[fresh])
     if to_the_bit and (track.video is not None or track.layer is not None):

@@ -108,8 +108,6 @@ def estimate_index(subject: Subject, donor: Subject | None, rate: float | None =
 
     ``rate`` sets the clock by hand: frames a second, or values a second where there is sound alone.
     """
-    if find_box(subject.source, b"moof", frozenset({b"mfhd"})) is not None:
-        raise RepairImpossible("What fragments hold can only be told with a healthy file's help.")
     data, span = subject.source.array, media_span(subject)
     picture = find_picture(data, span)
     window = ByteSpan(span.start, min(span.end, span.start + _LEARNT_FROM))
@@ -123,6 +121,7 @@ def estimate_index(subject: Subject, donor: Subject | None, rate: float | None =
     if not lanes:
         raise RepairImpossible("Neither picture nor sound of a known kind is found in the media data.")
     found = walk(data, span.start, span.end, lanes)
+    found.gaps = [gap for gap in found.gaps if not _heads_fragment(subject, gap.span)]
     rates = find_rates(len(picture.lane.found) if picture else 0, picture.rate if picture else 0.0, sound)
     if rate is not None:
         rates = replace(rates, frames=rate, how=ASKED) if picture else replace(rates, values=round(rate), how=ASKED)
@@ -144,6 +143,12 @@ def estimate_index(subject: Subject, donor: Subject | None, rate: float | None =
         1.0 if rates.how != ASSUMED else _ASSUMED_CLOCK if picture else _ASSUMED_PITCH
     )
     return replace(draft, steps=(*told, *draft.steps[:-1]), kept=draft.kept * trust)
+
+
+def _heads_fragment(subject: Subject, gap: ByteSpan) -> bool:
+    """What lies between samples is a fragment's own index (8.8.4) and the head of its media data: nothing is lost."""
+    box = subject.source.read(gap.start, 8)
+    return box[4:] == b"moof" and int.from_bytes(box[:4], "big") + 8 in (gap.length, gap.length - 8)
 
 
 def with_index(

@@ -352,7 +352,7 @@ def _inspect(
         broken.append(bad)
         lost.append(gone)
         spared.append(left)
-        proven.append(looked.followed or track.coding is not None or track.codec in payload.MARKS)
+        proven.append(looked.followed or track.coding is not None or payload.mark_of(track) is not None)
         word = "frames" if track.kind == "video" else "samples"
         if outside.any():
             seconds = float(track.durations[outside].sum()) / track.timescale if track.timescale else 0.0

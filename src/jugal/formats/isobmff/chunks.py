@@ -55,7 +55,9 @@ def place_chunks(subject: Subject, movie: Movie) -> dict[int, NDArray[np.int64]]
     exact = left and all(start == end for start, end in gaps[number:])
     moved = track.moved_to(offsets)
     good = float((payload.inspect(subject, moved, []).state == 0).mean())
-    telling = track.codec in payload.AVC | payload.HEVC or track.codec in payload.MARKS or track.coding is not None
+    telling = (
+        track.codec in payload.AVC | payload.HEVC or payload.mark_of(track) is not None or track.coding is not None
+    )
     return {track.ident: offsets} if good >= _LEAST_GOOD and (telling or exact) else None
 
 

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from jugal.formats.base import Subject
 from jugal.formats.isobmff.movie import Movie
-from jugal.formats.isobmff.payload import AVC, HEVC, MARKS, OUTSIDE, check_marks
+from jugal.formats.isobmff.payload import AVC, HEVC, OUTSIDE, check_marks, mark_of
 from jugal.formats.isobmff.tables import Track
 from jugal.kernels.nal import walk_samples
 
@@ -35,9 +35,9 @@ def _states(subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: N
         state[inside] = track.coding.parse_samples(subject.source.array, offsets[inside], sizes[inside])
         state[~inside] = OUTSIDE
         return state
-    if track.codec in MARKS:
+    if (mark := mark_of(track)) is not None:
         state[(offsets < 0) | (offsets + sizes > subject.size)] = OUTSIDE
-        check_marks(subject, track.codec, offsets, sizes, state)
+        check_marks(subject, mark, offsets, sizes, state)
         return state
     walk_samples(subject.source.array, offsets, sizes, track.prefix, track.codec in HEVC, 0, state, where)
     return state
@@ -57,7 +57,7 @@ def find_steps(subject: Subject, movie: Movie) -> list[Step]:
     Video's NAL chains are asked, else the marks that frames begin with, else packets of coded sound.
     """
     tracks = [t for t in movie.tracks if t.codec in AVC | HEVC and t.offsets.size]
-    tracks = tracks or [t for t in movie.tracks if t.codec in MARKS and t.offsets.size]
+    tracks = tracks or [t for t in movie.tracks if mark_of(t) is not None and t.offsets.size]
     tracks = tracks or [t for t in movie.tracks if t.coding is not None and t.offsets.size]
     if not tracks:
         return _by_media_start(subject, movie)
@@ -143,8 +143,8 @@ def _search(subject: Subject, movie: Movie, track: Track, start: int, current: i
         return None
     if track.coding is not None:
         return _search_sound(subject, track, offsets, sizes, low, high)
-    if track.codec in MARKS:
-        return _search_mark(subject, track, offsets, sizes, low, high)
+    if (mark := mark_of(track)) is not None:
+        return _search_mark(subject, track, mark, offsets, sizes, low, high)
     if track.prefix != 4:
         return None
     window = data[low : high + 8].astype(np.int64)
@@ -164,16 +164,22 @@ def _search(subject: Subject, movie: Movie, track: Track, start: int, current: i
 
 
 def _search_mark(
-    subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: NDArray[np.int64], low: int, high: int
+    subject: Subject,
+    track: Track,
+    mark: tuple[bytes, int],
+    offsets: NDArray[np.int64],
+    sizes: NDArray[np.int64],
+    low: int,
+    high: int,
 ) -> int | None:
     """The nearest place where frames of just these sizes follow each other."""
-    mark, shift = MARKS[track.codec]
+    told, shift = mark
     window, base = subject.source.read(low, high - low), int(offsets[0])
     found: list[int] = []
-    at = window.find(mark)
+    at = window.find(told)
     while at >= 0 and len(found) < 20_000:
         found.append(low + at - shift - base)
-        at = window.find(mark, at + 1)
+        at = window.find(told, at + 1)
     return next((d for d in sorted(found, key=abs) if _fits(subject, track, offsets + d, sizes)), None)
 
 

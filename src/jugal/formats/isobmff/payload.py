@@ -27,6 +27,8 @@ MARKS = {
     **dict.fromkeys((b"jpeg", b"mjpa", b"mjpb"), (b"\xff\xd8", 0)),
     **dict.fromkeys(PRORES, (b"icpf", 4)),
 }
+#: What begins each plane of MPEG-4 Visual and what may come before it (ISO/IEC 14496-2 6.2.1).
+_START_CODE = b"\0\0\1"
 #: In large files only runs that block statistics could miss by their place are looked for, at a quarter of the cost.
 _LONG_ZERO_RUN = 256
 _LARGE = 64 << 20
@@ -61,6 +63,11 @@ class Looked:
     followed: bool = False
 
 
+def mark_of(track: Track) -> tuple[bytes, int] | None:
+    """What each sample of a track begins with, and behind how many bytes; None where its coding has no such mark."""
+    return MARKS.get(track.codec) or ((_START_CODE, 0) if track.layer is not None else None)
+
+
 def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]], to_the_bit: bool = False) -> Looked:
     """Looks into all samples of ``track``.
 
@@ -89,8 +96,8 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
         where[outside] = np.minimum(track.offsets[outside], subject.size)
         if track.coding is not None:
             _coded_sound(subject, track, state)
-        elif track.codec in MARKS:
-            check_marks(subject, track.codec, track.offsets, track.sizes, state)
+        elif (mark := mark_of(track)) is not None:
+            check_marks(subject, mark, track.offsets, track.sizes, state)
             follow = {b"jpeg": check_frames} | dict.fromkeys(PRORES, check_slices)
             if track.codec in follow:
                 good = np.flatnonzero(state == 0)
@@ -148,12 +155,16 @@ def _spared_before(subject: Subject, track: Track, sample: int, fault: int) -> f
 
 
 def check_marks(
-    subject: Subject, codec: bytes, offsets: NDArray[np.int64], sizes: NDArray[np.int64], state: NDArray[np.int8]
+    subject: Subject,
+    mark: tuple[bytes, int],
+    offsets: NDArray[np.int64],
+    sizes: NDArray[np.int64],
+    state: NDArray[np.int8],
 ) -> None:
     """Sets FRAME for those of the good samples that do not begin with their codec's mark; all lie in the file."""
-    mark, shift = MARKS[codec]
-    good = np.flatnonzero((state == 0) & (sizes >= shift + len(mark)))
-    for k, value in enumerate(mark):
+    told, shift = mark
+    good = np.flatnonzero((state == 0) & (sizes >= shift + len(told)))
+    for k, value in enumerate(told):
         wrong = subject.source.array[offsets[good] + shift + k] != value
         state[good[wrong]] = FRAME
 

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import io
 from functools import cache
+from pathlib import Path
 
 import av
 import numpy as np
 import pytest
+from bench.measure import share
 from hypothesis import given
 from hypothesis import strategies as st
 
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
+from jugal.engine.repair import repair_file
 from jugal.formats.base import Subject
 from jugal.formats.isobmff.bits import BitWriter
 from jugal.formats.isobmff.movie import read_movie
@@ -23,13 +26,15 @@ from jugal.formats.isobmff.visual import (
     Follower,
     Layer,
     _follow_sample,
+    find_plane,
     follow_planes,
     plane_of,
     planes_before,
     read_layer,
+    read_picture_header,
     read_plane_header,
 )
-from jugal.formats.isobmff.visual_parameters import find_layer, layer_header
+from jugal.formats.isobmff.visual_parameters import find_layer, find_pictures, layer_header
 from jugal.kernels.macroblocks import BREAKS, ENDS_EARLY, ENDS_LATE, WHOLE_SLICE
 from jugal.kernels.visual import CODES, SLACK, B, I, P
 from jugal.model.codes import FindingCode
@@ -46,11 +51,20 @@ SETTINGS: dict[str, dict[str, str]] = {
     "weighted": {"mpeg_quant": "1"},
     "packets": {"ps": "300"},
     "packets-between": {"ps": "300", "bf": "2"},
+    "h263": {},
+    "h263-groups": {"ps": "400"},
+    "h263-large": {"qmin": "2", "b": "4000k"},
 }
+#: The sizes of H.263 that are tried, with one row of macroblocks in a group of blocks, and with two.
+SIZES = {"h263": (176, 144), "h263-groups": (352, 288), "h263-large": (704, 576)}
 
 
 @cache
 def recording(name: str) -> bytes:
+    if name in SIZES:
+        return encode.clip(
+            seed=41, seconds=2.0, video="h263", container="3gp", size=SIZES[name], options=SETTINGS[name]
+        )
     return encode.clip(seed=41, seconds=2.0, video="mpeg4", options=SETTINGS[name])
 
 
@@ -105,7 +119,7 @@ def test_every_macroblock_of_healthy_planes_is_read(name: str) -> None:
     assert track.layer is not None and track.layer.plain
     follower, kinds = Follower(track.layer), []
     for sample in samples_of(name):
-        header, done, byte, came_to = follower.plane(padded(sample), sample.find(PLANE))
+        header, done, byte, came_to = follower.plane(padded(sample), find_plane(sample, 0, track.layer))
         assert header is not None
         kinds.append(header.kind)
         assert (done, byte, came_to) == (track.layer.blocks, len(sample), WHOLE_SLICE)
@@ -134,7 +148,7 @@ def test_packets_are_read_with_their_headers() -> None:
     assert came_to == BREAKS and abs(byte - marks[2]) <= 1
 
 
-@pytest.mark.parametrize(("name", "least"), [("plain", 0.5), ("between", 0.35), ("packets", 0.5)])
+@pytest.mark.parametrize(("name", "least"), [("plain", 0.5), ("between", 0.35), ("packets", 0.5), ("h263-groups", 0.4)])
 def test_flipped_bits_show_and_are_placed_behind_themselves(name: str, least: float) -> None:
     samples, layer = samples_of(name), track_of(name).layer
     rng = np.random.default_rng(5)
@@ -260,3 +274,42 @@ def test_damage_is_found_placed_and_worth_what_it_spoils(tmp_path) -> None:  # t
         scores[kind] = found.score
     # No other plane is predicted from a B plane; an I plane takes its whole group with it.
     assert scores[B] is not None and scores[I] is not None and scores[I] + 5 < scores[B] < 100
+
+
+def test_pictures_of_h263_say_what_they_are() -> None:
+    samples = samples_of("h263-groups")
+    read = read_picture_header(samples[0])
+    assert read is not None and read[0].kind == I and read[1:] == (352, 288)
+    assert read_picture_header(samples[1])[0].kind == P  # type: ignore[index]
+    assert find_pictures(b"".join(samples[:6])) == track_of("h263-groups").layer
+    assert find_pictures(b"".join(samples[:2])) is None
+    assert find_pictures(np.random.default_rng(3).bytes(400_000)) is None
+    # Annexes change what follows: a picture that names one is left alone.
+    for bit in range(39, 43):
+        worn = bytearray(samples[0])
+        worn[bit // 8] ^= 0x80 >> bit % 8
+        assert read_picture_header(bytes(worn)) is None
+
+
+def test_a_group_of_blocks_says_its_number() -> None:
+    sample, layer = samples_of("h263-groups")[0], track_of("h263-groups").layer
+    marks = [k for k in range(8, len(sample) - 4) if sample[k : k + 2] == b"\0\0" and sample[k + 2] & 0x80]
+    assert len(marks) >= 3
+    worn = bytearray(sample)
+    worn[marks[1] + 2] ^= 0x10
+    _, _, byte, came_to = Follower(layer).plane(padded(bytes(worn)), 0)
+    assert came_to == BREAKS and abs(byte - marks[1]) <= 1
+
+
+@pytest.mark.parametrize("alone", [True, False])
+def test_a_clip_of_h263_without_its_index_plays_again(tmp_path, alone: bool) -> None:  # type: ignore[no-untyped-def]
+    original = encode.clip(seed=41, seconds=4.0, video="h263", container="3gp", size=(176, 144))
+    (tmp_path / "clip.3gp").write_bytes(original[: original.rfind(b"moov") - 4])
+    (tmp_path / "other.3gp").write_bytes(
+        encode.clip(seed=7, seconds=3.0, video="h263", container="3gp", size=(176, 144))
+    )
+    donors = [] if alone else [examine_file(tmp_path / "other.3gp")]
+    outcome = repair_file(examine_file(tmp_path / "clip.3gp"), tmp_path / "repaired", donors)
+    assert outcome.output is not None
+    truth = share("3gp", original, Path(outcome.output).read_bytes())
+    assert truth is not None and truth >= 98

@@ -1,6 +1,7 @@
 """Video object planes of MPEG-4 Visual (ISO/IEC 14496-2 6.2.5 to 6.2.8, annex B), followed to their last bit.
 
-Rectangular, progressive, in one partition, without sprites: what cameras and phones record.
+Rectangular, progressive, in one partition, without sprites: what cameras and phones record. Pictures of H.263 without its
+annexes (ITU-T H.263 5) have the same codes but for the DC values and escapes.
 """
 
 from __future__ import annotations
@@ -23,12 +24,15 @@ _STUFFING_INTRA, _STUFFING_INTER = 8, 20
 _ESCAPE = 102
 _CODE_BITS, _TYPE_BITS = 12, 13
 _WIDEST_RESYNC = 24
+#: The code that may end a sequence of H.263 (5.1.27), 22 bits.
+_END_OF_SEQUENCE = 0b111111
 
 
 class Form(NamedTuple):
     """What a plane's data depend on: ``blocks`` macroblocks, the quantiser ``qp`` at first, ``threshold`` below which
     intra DC values have codes of their own (intra_dc_vlc_thr as table 6-21 reads it), the ranges of motion vectors,
-    whether packets may begin, and how many bits a time increment has."""
+    whether packets may begin, and how many bits a time increment has. ``rows`` is 0 but for H.263: how many macroblocks
+    a group of blocks has there, each of which may begin with a header."""
 
     kind: int
     blocks: int
@@ -38,6 +42,7 @@ class Form(NamedTuple):
     backward: int
     resync: int
     increment_bits: int
+    rows: int = 0
 
 
 class Codes(NamedTuple):
@@ -104,7 +109,7 @@ def _peek(data, at, count):  # type: ignore[no-untyped-def]
 
 
 @bare
-def _coefficients(data, at, place, codes, runs, levels, longest, last_from):  # type: ignore[no-untyped-def]
+def _coefficients(data, at, place, short, codes, runs, levels, longest, last_from):  # type: ignore[no-untyped-def]
     """The bit behind a block's coefficients, the first of which is number ``place``; -1 where there are none such."""
     while True:
         code = codes[_peek(data, at, 12)]
@@ -115,6 +120,12 @@ def _coefficients(data, at, place, codes, runs, levels, longest, last_from):  # 
         if which != _ESCAPE:
             run, last = runs[which], which >= last_from
             at += 1
+        elif short:
+            value = _peek(data, at, 15)
+            at += 15
+            last, run = value >> 14 & 1, value >> 8 & 63
+            if value & 0x7F == 0:
+                return np.int64(-1)
         else:
             mode = _peek(data, at, 2)
             if mode == 3:
@@ -154,8 +165,25 @@ def _vector(data, at, bits, motion):  # type: ignore[no-untyped-def]
 
 
 @bare
-def _intra_block(data, at, chroma, coded, own, codes):  # type: ignore[no-untyped-def]
+def _intra_block(data, at, chroma, coded, own, short, codes):  # type: ignore[no-untyped-def]
     place = 0
+    if short:
+        if _peek(data, at, 8) & 0x7F == 0:
+            return np.int64(-1)
+        at += 8
+        if coded:
+            return _coefficients(
+                data,
+                at,
+                1,
+                True,
+                codes.inter,
+                codes.inter_run,
+                codes.inter_level,
+                codes.inter_longest,
+                codes.inter_last,
+            )
+        return at
     if own:
         code = codes.dc_chroma[_peek(data, at, 12)] if chroma else codes.dc_luma[_peek(data, at, 12)]
         if code == 0:
@@ -169,21 +197,37 @@ def _intra_block(data, at, chroma, coded, own, codes):  # type: ignore[no-untype
         place = 1
     if coded:
         return _coefficients(
-            data, at, place, codes.intra, codes.intra_run, codes.intra_level, codes.intra_longest, codes.intra_last
+            data,
+            at,
+            place,
+            False,
+            codes.intra,
+            codes.intra_run,
+            codes.intra_level,
+            codes.intra_longest,
+            codes.intra_last,
         )
     return at
 
 
 @bare
-def _blocks(data, at, intra, pattern, own, codes):  # type: ignore[no-untyped-def]
+def _blocks(data, at, intra, pattern, own, short, codes):  # type: ignore[no-untyped-def]
     """The bit behind the six blocks of a macroblock, of which ``pattern`` says whether they are coded."""
     for k in range(6):
         coded = pattern >> (5 - k) & 1
         if intra:
-            at = _intra_block(data, at, k > 3, coded, own, codes)
+            at = _intra_block(data, at, k > 3, coded, own, short, codes)
         elif coded:
             at = _coefficients(
-                data, at, 0, codes.inter, codes.inter_run, codes.inter_level, codes.inter_longest, codes.inter_last
+                data,
+                at,
+                0,
+                short,
+                codes.inter,
+                codes.inter_run,
+                codes.inter_level,
+                codes.inter_longest,
+                codes.inter_last,
             )
         if at < 0:
             return at
@@ -204,7 +248,7 @@ def _macroblock(data, at, form, qp, codes):  # type: ignore[no-untyped-def]
     kind = which >> 2
     intra = form.kind == I or kind in (1, 3)
     changed = kind == 1 if form.kind == I else kind in (2, 3, 6)
-    if intra:
+    if intra and not form.rows:
         at += 1
     code = codes.pattern[_peek(data, at, 12)]
     if code == 0:
@@ -221,7 +265,7 @@ def _macroblock(data, at, form, qp, codes):  # type: ignore[no-untyped-def]
             at = _vector(data, at, form.forward - 1, codes.motion)
             if at < 0:
                 return at, qp
-    return _blocks(data, at, intra, luma << 2 | (which & 3), own, codes), qp
+    return _blocks(data, at, intra, luma << 2 | (which & 3), own, form.rows > 0, codes), qp
 
 
 @bare
@@ -253,7 +297,7 @@ def _between(data, at, form, codes):  # type: ignore[no-untyped-def]
             at = _vector(data, at, form.backward - 1, codes.motion)
     if at < 0:
         return at
-    return _blocks(data, at, False, pattern, False, codes)
+    return _blocks(data, at, False, pattern, False, False, codes)
 
 
 @bare
@@ -293,6 +337,33 @@ def _packet(data, at, form, number):  # type: ignore[no-untyped-def]
     return (here, qp) if qp else (np.int64(-1), np.int64(0))
 
 
+@bare
+def _group(data, at, form, number):  # type: ignore[no-untyped-def]
+    """``_packet`` for a group of blocks of H.263 (5.2) that begins with macroblock ``number``."""
+    if _peek(data, at, 16):
+        return at, np.int64(0)
+    here = at + 16
+    while here < at + 24 and not _peek(data, here, 1):
+        here += 1
+    fields = _peek(data, here, 13)
+    if not fields >> 12 or fields >> 7 & 31 != number // form.rows or not fields & 31:
+        return np.int64(-1), np.int64(0)
+    return here + 13, fields & 31
+
+
+@bare
+def _closed(data, at, end, form):  # type: ignore[no-untyped-def]
+    """The bit behind what fills a plane's last byte; -1 where it is filled otherwise."""
+    if form.rows:
+        fill = -at & 7
+        if fill and _peek(data, at, fill):
+            return np.int64(-1)
+        at += fill
+        return at + 24 if at + 24 <= end and _peek(data, at, 22) == _END_OF_SEQUENCE else at
+    fill = 8 - (at & 7)
+    return at + fill if _peek(data, at, fill) == (1 << (fill - 1)) - 1 else np.int64(-1)
+
+
 def read_plane(
     data: NDArray[np.uint8], start: int, end: int, form: Form, skipped: NDArray[np.uint8]
 ) -> tuple[int, int, int]:
@@ -311,8 +382,8 @@ def _read(data, at, end, form, skipped, codes):  # type: ignore[no-untyped-def]
     qp = form.qp
     done = 0
     while done < form.blocks:
-        if form.resync and done:
-            behind, fresh = _packet(data, at, form, done)
+        if form.resync and done and (not form.rows or done % form.rows == 0):
+            behind, fresh = _group(data, at, form, done) if form.rows else _packet(data, at, form, done)
             if behind < 0:
                 return done, at, BREAKS
             if behind > at:
@@ -341,12 +412,10 @@ def _read(data, at, end, form, skipped, codes):  # type: ignore[no-untyped-def]
         if at > end:
             return done, end, ENDS_LATE
         done += 1
-    fill = 8 - (at & 7)
-    if at + fill > end:
-        return done, at, ENDS_LATE
-    if _peek(data, at, fill) != (1 << (fill - 1)) - 1:
-        return done, at, BREAKS
-    at += fill
+    behind = _closed(data, at, end, form)
+    if behind < 0 or behind > end:
+        return done, at, BREAKS if behind < 0 else ENDS_LATE
+    at = behind
     for byte in range(at >> 3, end >> 3):
         if data[byte]:
             return done, at, ENDS_EARLY

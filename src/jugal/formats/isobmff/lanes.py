@@ -13,7 +13,7 @@ from jugal.formats.isobmff.aac import AacConfig
 from jugal.formats.isobmff.alac import AlacConfig
 from jugal.formats.isobmff.bits import unescape
 from jugal.formats.isobmff.video import AvcStream, Slice, VideoStream
-from jugal.formats.isobmff.visual import Follower, Layer
+from jugal.formats.isobmff.visual import PLANE, Follower, Layer, find_plane, plane_of
 from jugal.kernels.macroblocks import ENDS_EARLY, WHOLE_SLICE
 from jugal.kernels.visual import SLACK, B
 
@@ -25,6 +25,8 @@ _SURE = 12
 _TRIES = 64
 #: A plane that does not end by its own data, and is so much longer than all before, is not taken.
 _BEYOND = 4
+#: Bytes of a picture's header of H.263.
+_PICTURE_HEAD = 24
 #: The first seven bits of a block of AAC or ALAC: a single channel or a pair, of number 0.
 _USUAL_ELEMENTS = (0x00, 0x10)
 
@@ -367,7 +369,7 @@ class FrameLane:
 
 @dataclass(slots=True)
 class VopLane:
-    """MPEG-4 Visual (ISO/IEC 14496-2): a sample ends with its plane where the layer is known, else with the next start
+    """MPEG-4 Visual (ISO/IEC 14496-2) and H.263: a sample ends with its plane where the layer is known, else with the next start
     code, or the sound that leads up to it."""
 
     layer: Layer | None = None
@@ -387,9 +389,11 @@ class VopLane:
     def _picture(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         """Where the video object plane's start code lies of the sample that begins at ``at``; -1 where none begins."""
         head = data[at : min(end, at + 512)].tobytes()
+        if self.layer is not None and self.layer.short:
+            return at if find_plane(head[:_PICTURE_HEAD], 0, self.layer) == 0 else -1
         if head[:3] != b"\0\0\1" or len(head) < 5 or head[3] not in _VOP_STARTS:
             return -1
-        hit = head.find(b"\0\0\1\xb6")
+        hit = head.find(PLANE)
         return at + hit if hit >= 0 else -1
 
     def take(self, data: NDArray[np.uint8], at: int, end: int) -> int:
@@ -407,11 +411,17 @@ class VopLane:
             if own < 0 and self._follower is not None and stop - at > _BEYOND * max(self.found.sizes, default=stop):
                 break
             self.found.add(at, stop)
-            self.kinds.append(int(data[picture + 4]) >> 6 if picture + 4 < end else 0)
+            self.kinds.append(self._kind(data, picture, end))
             at = stop
             if stop < following:
                 break
         return at
+
+    def _kind(self, data: NDArray[np.uint8], picture: int, end: int) -> int:
+        if self.layer is not None and self.layer.short:
+            header = plane_of(data[picture : min(end, picture + _PICTURE_HEAD)].tobytes(), self.layer)
+            return header.kind if header is not None else 0
+        return int(data[picture + 4]) >> 6 if picture + 4 < end else 0
 
     def _plane_end(self, data: NDArray[np.uint8], picture: int, following: int) -> int:
         """Where the plane at ``picture`` ends by its own data, before the next start code; -1 where that is not known."""
@@ -430,14 +440,15 @@ class VopLane:
 
     def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         reach = _NEAR
+        mark = b"\0\0" if self.layer is not None and self.layer.short else b"\0\0\1"
         while at < end:
             window = data[at : min(end, at + reach)].tobytes()
             reach = min(8 * reach, _WINDOW)
-            hit = window.find(b"\0\0\1")
+            hit = window.find(mark)
             while 0 <= hit < len(window) - 3:
-                if window[hit + 3] in _VOP_STARTS and self.begins(data, at + hit, end):
+                if (mark == b"\0\0" or window[hit + 3] in _VOP_STARTS) and self.begins(data, at + hit, end):
                     return at + hit
-                hit = window.find(b"\0\0\1", hit + 1)
+                hit = window.find(mark, hit + 1)
             at += max(1, len(window) - 4)
         return end
 

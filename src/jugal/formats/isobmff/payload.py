@@ -27,7 +27,7 @@ MARKS = {
     **dict.fromkeys((b"jpeg", b"mjpa", b"mjpb"), (b"\xff\xd8", 0)),
     **dict.fromkeys(PRORES, (b"icpf", 4)),
 }
-#: What begins each plane of MPEG-4 Visual and what may come before it (ISO/IEC 14496-2 6.2.1).
+#: What begins each plane of MPEG-4 Visual and what may come before it (ISO/IEC 14496-2 6.2.1), in H.263 without the one.
 _START_CODE = b"\0\0\1"
 #: In large files only runs that block statistics could miss by their place are looked for, at a quarter of the cost.
 _LONG_ZERO_RUN = 256
@@ -65,7 +65,9 @@ class Looked:
 
 def mark_of(track: Track) -> tuple[bytes, int] | None:
     """What each sample of a track begins with, and behind how many bytes; None where its coding has no such mark."""
-    return MARKS.get(track.codec) or ((_START_CODE, 0) if track.layer is not None else None)
+    if track.layer is not None:
+        return _START_CODE[: 2 if track.layer.short else 3], 0
+    return MARKS.get(track.codec)
 
 
 def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]], to_the_bit: bool = False) -> Looked:

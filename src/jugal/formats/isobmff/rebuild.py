@@ -273,7 +273,7 @@ def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
             picture.append((VideoLane(stream, longest), track))
         elif track.codec == b"jpeg" or track.codec in PRORES:
             picture.append((FrameLane(b"jpeg" if track.codec == b"jpeg" else b"icpf"), track))
-        elif track.codec == b"mp4v":
+        elif track.codec == b"mp4v" or (track.layer is not None and track.layer.plain):
             picture.append((VopLane(track.layer), track))
         elif track.coding is not None:
             sound.append((SoundLane(track.coding, min(_SMALLEST_SOUND, int(track.sizes.min()))), track))

@@ -30,8 +30,9 @@ from jugal.formats.isobmff.template import (
 from jugal.formats.isobmff.timing import RATES
 from jugal.formats.isobmff.video import AvcStream, HevcStream, VideoStream
 from jugal.formats.isobmff.visual import PLANE, read_layer
-from jugal.formats.isobmff.visual_parameters import find_layer, layer_header
+from jugal.formats.isobmff.visual_parameters import find_layer, find_pictures, layer_header
 from jugal.formats.isobmff.walk import walk
+from jugal.formats.isobmff.write import box_bytes
 from jugal.kernels.aac import RATES as AAC_RATES
 from jugal.kernels.visual import B
 from jugal.model.span import ByteSpan
@@ -243,6 +244,7 @@ def _visual(raw: bytes) -> Iterator[PictureGuess]:
         yield PictureGuess(VopLane(layer), entry, layer.width, layer.height, "the stream's own headers", layer.rate)
         return
     yield from _bare_visual(raw)
+    yield from _pictures_of_h263(raw)
 
 
 def _bare_visual(raw: bytes) -> Iterator[PictureGuess]:
@@ -253,6 +255,14 @@ def _bare_visual(raw: bytes) -> Iterator[PictureGuess]:
     reordered = any(raw[hit.end()] >> 6 == B for hit in islice(re.finditer(PLANE, raw[:-1]), _SLICES))
     entry = picture_entry(b"mp4v", layer.width, layer.height, elementary(0x20, 4, layer_header(layer, reordered)))
     yield PictureGuess(VopLane(layer), entry, layer.width, layer.height, "the planes alone", trust=0.6)
+
+
+def _pictures_of_h263(raw: bytes) -> Iterator[PictureGuess]:
+    """H.263, whose pictures say their size."""
+    layer = find_pictures(raw)
+    if layer is not None:
+        entry = picture_entry(b"s263", layer.width, layer.height, box_bytes(b"d263", b"jugl\0\x0a\0"))
+        yield PictureGuess(VopLane(layer), entry, layer.width, layer.height, "the pictures' headers")
 
 
 def _bare(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:

@@ -14,7 +14,7 @@ from jugal.formats.isobmff.alac import AlacConfig, read_alac
 from jugal.formats.isobmff.boxes import Box, Tree
 from jugal.formats.isobmff.sound import NO_SOUND, SoundEntry, read_sound
 from jugal.formats.isobmff.video import VideoStream, read_record
-from jugal.formats.isobmff.visual import Layer, read_layer
+from jugal.formats.isobmff.visual import H263, Layer, read_layer
 
 _MAX_SAMPLES = 20_000_000
 #: Rates of sound that a sample entry has no room for (ISO/IEC 14496-12 12.2.3: 16.16).
@@ -50,7 +50,7 @@ class Track:
     coding: AacConfig | AlacConfig | None = None
     #: Parameter sets of AVC or HEVC; None where there are none, or several descriptions.
     video: VideoStream | None = None
-    #: Of MPEG-4 Visual the layer that its decoder's configuration states.
+    #: Of MPEG-4 Visual the layer that its decoder's configuration states; of H.263 the size.
     layer: Layer | None = None
     offsets: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     sizes: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
@@ -164,7 +164,10 @@ def _sample_entry(source: Source, track: Track, stsd: Box | None) -> None:
         track.width, track.height = struct.unpack(">HH", entry[32:36])
         if source.uint(stsd.body + 4, 4) == 1:
             track.video = read_record(entry)
-            track.layer = read_layer(entry[86:]) if track.codec == b"mp4v" else None
+            if track.codec == b"mp4v":
+                track.layer = read_layer(entry[86:])
+            elif track.codec in H263:
+                track.layer = Layer(track.width, track.height, 30, short=True)
         for name, at_length in ((b"avcC", 8), (b"hvcC", 25)):
             hit = entry.find(name, 86)
             if hit >= 0 and hit + 4 + at_length < len(entry):

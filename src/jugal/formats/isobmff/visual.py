@@ -1,8 +1,11 @@
-"""MPEG-4 Visual: the layer's header read, and its planes followed to their last bit (ISO/IEC 14496-2 6.2.3, 6.2.5)."""
+"""MPEG-4 Visual: the layer's header read, and its planes followed to their last bit (ISO/IEC 14496-2 6.2.3, 6.2.5).
+
+Pictures of H.263 without its annexes are such planes with a header of their own (ITU-T H.263 5.1).
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +18,8 @@ from jugal.kernels.visual import SLACK, B, Form, I, P, read_plane
 #: The start code of a video object layer is the first of a range of sixteen; that of a plane is this one.
 LAYER_CODES = range(0x20, 0x30)
 PLANE = b"\0\0\1\xb6"
+#: Codings of sample entries that hold H.263 (3GPP TS 26.244 6.3, QuickTime).
+H263 = frozenset({b"s263", b"h263"})
 _KINDS = 3
 #: Sprite planes (table 6-20), which are not followed.
 _SPRITE = 3
@@ -26,12 +31,15 @@ _THRESHOLDS = (99, 13, 15, 17, 19, 21, 23, 0)
 _DELAY = 100
 _SLACK = np.zeros(SLACK, np.uint8)
 _MOST_BLOCKS = 1 << 18
+#: The start code of a picture of H.263, 22 bits, and the sizes of its source formats (tables 2, 6).
+_PICTURE_START = 0b100000
+_SIZES = {1: (128, 96), 2: (176, 144), 3: (352, 288), 4: (704, 576), 5: (1408, 1152)}
 
 
 @dataclass(frozen=True, slots=True)
 class Layer:
     """What planes need of a video object layer. ``rate`` is frames a second where stated, else 0; ``plain`` says that
-    it uses only what is followed."""
+    it uses only what is followed, ``short`` that it is H.263."""
 
     width: int
     height: int
@@ -39,6 +47,7 @@ class Layer:
     rate: float = 0.0
     resync: bool = True
     plain: bool = True
+    short: bool = False
 
     @property
     def increment_bits(self) -> int:
@@ -112,6 +121,18 @@ def _skip_matrix(bits: BitReader) -> None:
             return
 
 
+def find_plane(data: bytes, at: int, layer: Layer | None) -> int:
+    """The next place from ``at`` on where a plane begins: a start code, or a picture's header of H.263; -1 for none."""
+    if layer is None or not layer.short:
+        return data.find(PLANE, at)
+    while (at := data.find(b"\0\0", at)) >= 0:
+        header = read_picture_header(data[at : at + _PLANE_HEAD])
+        if header is not None and header[1:] == (layer.width, layer.height):
+            return at
+        at += 1
+    return -1
+
+
 @dataclass(frozen=True, slots=True)
 class Plane:
     """A plane's header (6.2.5). ``time`` is (seconds since the last plane's, increment); ``bit`` where the data begin,
@@ -151,8 +172,40 @@ def read_plane_header(data: bytes, increment_bits: int) -> Plane | None:
 
 def plane_of(sample: bytes, layer: Layer) -> Plane | None:
     """The header of the first plane in ``sample``; None where none is found."""
-    at = sample.find(PLANE)
-    return read_plane_header(sample[at + 4 :], layer.increment_bits) if at >= 0 else None
+    at = find_plane(sample, 0, layer)
+    return _header_at(sample[at:], layer) if at >= 0 else None
+
+
+def read_picture_header(data: bytes) -> tuple[Plane, int, int] | None:
+    """A picture's header of H.263 (5.1) at the beginning of ``data``, with its size; None where it says what it cannot, or
+    that annexes are used."""
+    bits = BitReader(data[:_PLANE_HEAD])
+    if bits.take(22) != _PICTURE_START:
+        return None
+    increment, kept = bits.take(8), bits.take(2)
+    bits.skip(3)
+    size, kind, annexes, qp = bits.take(3), bits.take(1), bits.take(4), bits.take(5)
+    if kept != 0b10 or size not in _SIZES or annexes or not qp or bits.take(1):
+        return None
+    while bits.take(1):
+        bits.skip(8)
+    if bits.overrun:
+        return None
+    return Plane(P if kind else I, (0, increment), True, 0, qp, bit=bits.position(data[:_PLANE_HEAD])), *_SIZES[size]
+
+
+def _header_at(data: bytes, layer: Layer) -> Plane | None:
+    """The header of the plane that begins with ``data``; where its data begin is counted from there."""
+    if layer.short:
+        read = read_picture_header(data)
+        return read[0] if read is not None else None
+    header = read_plane_header(data[len(PLANE) :], layer.increment_bits)
+    return replace(header, bit=header.bit + 8 * len(PLANE)) if header is not None else None
+
+
+def _goes_on(behind: bytes, layer: Layer) -> bool:
+    """What follows a plane is the next one, or another start code."""
+    return find_plane(behind, 0, layer) == 0 if layer.short else behind[:3] == PLANE[:3]
 
 
 @dataclass(slots=True)
@@ -170,7 +223,7 @@ class Follower:
         Returns its header, macroblocks read, the byte reached and what it came to; None where it has no header.
         """
         end = data.size - SLACK
-        header = read_plane_header(data[at + 4 : min(end, at + 4 + _PLANE_HEAD)].tobytes(), self.layer.increment_bits)
+        header = _header_at(data[at : min(end, at + _PLANE_HEAD + len(PLANE))].tobytes(), self.layer)
         if header is None or not header.coded or header.kind == _SPRITE:
             return header, 0, at + 4, WHOLE_SLICE
         layer = self.layer
@@ -178,11 +231,11 @@ class Follower:
             self.skipped = np.zeros(layer.blocks, np.uint8)
         form = Form(
             header.kind, layer.blocks, header.qp, header.threshold, header.forward, header.backward, int(layer.resync),
-            layer.increment_bits,
+            layer.increment_bits, -(-layer.width // 16) * (layer.height // 288 or 1) if layer.short else 0,
         )  # fmt: skip
-        done, bit, came_to = read_plane(data, 8 * (at + 4) + header.bit, end, form, self.skipped)
+        done, bit, came_to = read_plane(data, 8 * at + header.bit, end, form, self.skipped)
         byte = -(-bit // 8) if came_to in (WHOLE_SLICE, ENDS_EARLY) else bit >> 3
-        if came_to == ENDS_EARLY and data[byte : byte + 3].tobytes() == b"\0\0\1":
+        if came_to == ENDS_EARLY and _goes_on(data[byte : byte + _PLANE_HEAD].tobytes(), layer):
             came_to = WHOLE_SLICE
         if header.kind != B:
             self.sure = came_to == WHOLE_SLICE
@@ -210,7 +263,7 @@ def _follow_sample(sample: NDArray[np.uint8], follower: Follower, whole: list[in
     """(kind of plane, place, share spared) of the first fault; None where there is none. Counts whole planes by kind."""
     raw = sample.tobytes()
     padded = np.concatenate((sample, _SLACK))
-    at = raw.find(PLANE)
+    at = find_plane(raw, 0, follower.layer)
     if at < 0:
         follower.sure = False
         return None
@@ -227,7 +280,7 @@ def _follow_sample(sample: NDArray[np.uint8], follower: Follower, whole: list[in
             return header.kind, place, done / follower.layer.blocks * (place - at) / (place - at + _DELAY)
         if header.coded:
             whole[header.kind] += 1
-        at = raw.find(PLANE, byte) if raw[byte : byte + 3] == b"\0\0\1" else -1
+        at = find_plane(raw, byte, follower.layer)
     return None
 
 
@@ -236,7 +289,7 @@ def planes_before(data: NDArray[np.uint8], layer: Layer, fault: int) -> float:
 
     B planes are not looked into: what they leave out is not known from one sample.
     """
-    at = data[:fault].tobytes().find(PLANE)
+    at = find_plane(data[:fault].tobytes(), 0, layer)
     if at < 0 or not layer.plain or layer.blocks > _MOST_BLOCKS:
         return 0.0
     header, done, *_ = Follower(layer).plane(np.concatenate((data[:fault], _SLACK)), at)

@@ -14,7 +14,15 @@ import numpy as np
 
 from jugal.formats.isobmff.bits import BitWriter
 from jugal.formats.isobmff.parameters import USUAL_SIZES
-from jugal.formats.isobmff.visual import PLANE, Follower, Layer, Plane, read_plane_header
+from jugal.formats.isobmff.visual import (
+    PLANE,
+    Follower,
+    Layer,
+    Plane,
+    find_plane,
+    read_picture_header,
+    read_plane_header,
+)
 from jugal.kernels.macroblocks import ENDS_EARLY, WHOLE_SLICE
 from jugal.kernels.visual import SLACK, B, I
 
@@ -87,6 +95,23 @@ def _resolution(heads: Sequence[Plane | None], bits: int) -> int:
         if found >= most and (found - 1).bit_length() == bits:
             return found
     return most if max(1, (most - 1).bit_length()) == bits else (1 << bits) - (bits == 16)
+
+
+def find_pictures(raw: bytes) -> Layer | None:
+    """H.263 whose pictures are read to their ends; None where there is none."""
+    at, right, layers = raw.find(b"\0\0"), 0, Counter[Layer]()
+    while at >= 0 and right < _LEAST:
+        read = read_picture_header(raw[at : at + 64])
+        if read is not None:
+            layer = Layer(read[1], read[2], 30, short=True)
+            layers[layer] += 1
+            after = find_plane(raw, at + 8, layer)
+            part = raw[at : after if at < after < at + _LONGEST else at + _LONGEST] + bytes(SLACK)
+            right += Follower(layer).plane(np.frombuffer(part, np.uint8), 0)[3] in (WHOLE_SLICE, ENDS_EARLY)
+            if layers.total() >= _HEADS:
+                break
+        at = raw.find(b"\0\0", at + 1)
+    return layers.most_common(1)[0][0] if right >= _LEAST else None
 
 
 def layer_header(layer: Layer, reordered: bool) -> bytes:

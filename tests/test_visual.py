@@ -313,3 +313,33 @@ def test_a_clip_of_h263_without_its_index_plays_again(tmp_path, alone: bool) -> 
     assert outcome.output is not None
     truth = share("3gp", original, Path(outcome.output).read_bytes())
     assert truth is not None and truth >= 98
+
+
+def test_packets_that_end_in_macroblocks_without_bits() -> None:
+    """A still picture with a little that moves: in B planes what stands still has no bits, at the ends of packets too."""
+    rng = np.random.default_rng(2)
+    still = np.kron(rng.integers(60, 190, (36, 44)), np.ones((8, 8))).astype(np.uint8)
+    target = io.BytesIO()
+    with av.open(target, "w", format="mp4") as file:
+        stream = file.add_stream("mpeg4", rate=25, options={"bf": "1", "slices": "5"})
+        stream.width, stream.height, stream.pix_fmt = 352, 288, "yuv420p"
+        for number in range(30):
+            picture = np.repeat(still[..., None], 3, 2)
+            for row in range(5):
+                picture[60 * row + 8 : 60 * row + 24, 8 * number : 8 * number + 16] = 255
+            file.mux(stream.encode(av.VideoFrame.from_ndarray(picture, "rgb24")))
+        file.mux(stream.encode())
+    data = target.getvalue()
+    track = read_movie(Subject(Source.from_bytes(data))).tracks[0]
+    assert track.layer is not None
+    follower, seen = Follower(track.layer), 0
+    for at, size in zip(track.offsets.tolist(), track.sizes.tolist(), strict=True):
+        sample = data[at : at + size]
+        before = follower.skipped.copy()
+        header, done, byte, came_to = follower.plane(padded(sample), sample.find(PLANE))
+        assert header is not None
+        assert (done, byte, came_to) == (22 * 18, size, WHOLE_SLICE)
+        if header.kind == B:
+            # Rows of macroblocks in front of which a packet begins, and what is left out right before them.
+            seen += any(before[22 * row - 1] for row in (4, 8, 11, 15))
+    assert seen

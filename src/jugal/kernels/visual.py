@@ -384,7 +384,8 @@ def _read(data, at, end, form, skipped, codes):  # type: ignore[no-untyped-def]
     while done < form.blocks:
         if form.resync and done and (not form.rows or done % form.rows == 0):
             behind, fresh = _group(data, at, form, done) if form.rows else _packet(data, at, form, done)
-            if behind < 0:
+            # A packet may end in macroblocks without bits, in front of which the next one's header is seen already.
+            if behind < 0 and not (form.kind == B and skipped[done]):
                 return done, at, BREAKS
             if behind > at:
                 at, qp = behind, fresh

@@ -15,6 +15,7 @@ from jugal.kernels import (
     cavlc,
     edges,
     flac,
+    hevc,
     jpeg,
     lossless,
     mp3,
@@ -23,6 +24,7 @@ from jugal.kernels import (
     prores,
     stairs,
     stuffing,
+    visual,
 )
 from jugal.kernels.macroblocks import Form, P
 
@@ -133,6 +135,9 @@ def warm() -> None:
     form = Form(P, 0, 4, 8, 1, 1, 1, 1, 2, 3072)
     cabac.read_slice(frozen[:64], 0, 500, 26, form, cabac.context_starts(0))
     cavlc.read_slice(frozen[:64], 0, 500, form, cavlc.figures())
+    picture = hevc.Form._make((hevc.I, 0, 64, 64, 4, 3, 2, 4, *(0,) * 22, 1, 0))
+    hevc.read_segment(frozen[:64], 0, 500, 26, picture)
+    visual.read_plane(clean, 0, 64, visual.Form(visual.I, 4, 5, 13, 1, 1, 1, 5), np.zeros(4, np.uint8))
     mp3.walk_frames(frozen, 0, 64, mp3.BITRATES, mp3.RATES, i64(8), np.zeros((4, 2), np.int64))
     flac.walk_frames(frozen, 0, 64, flac.CRC8, flac.CRC16, 64, i64(8), i64(8), i64(8), i64(8), i8(8))
     prores.frame_faults(frozen, zero, one, i64(1))

@@ -34,9 +34,8 @@ def follow_samples(
 ) -> tuple[dict[int, Fault], bool]:
     """The faults of samples that lie in ``data`` and whose units add up; True where slices were followed at all.
 
-    Where fewer slices of a kind (I, P, B) are whole than not, they may be of a stream that is not understood: of those
+    Where no more slices of a kind (I, P, B) are whole than not, they may be of a stream that is not understood: of those
     only pictures of which a part was read are believed to be damaged, and only where the other kinds are understood.
-    As many as not will do where those are.
     """
     stream = deepcopy(stream)
     faults: list[dict[int, Fault]] = [{} for _ in range(_KINDS)]
@@ -49,12 +48,15 @@ def follow_samples(
     return believed(faults, whole), any(whole)
 
 
-def believed(faults: list[dict[int, Fault]], whole: list[int]) -> dict[int, Fault]:
-    """Those of the faults, by kind of slice, that are damage and not a stream that is not understood."""
+def believed(faults: list[dict[int, Fault]], whole: list[int], one_form: bool = False) -> dict[int, Fault]:
+    """Those of the faults, by kind of slice, that are damage and not a stream that is not understood.
+
+    With ``one_form`` a kind has no forms that may be understood apart, so that as many whole ones as not will do.
+    """
     found: dict[int, Fault] = {}
     understood = sum(whole) > 2 * sum(map(len, faults))
     for kind, places in enumerate(faults):
-        if len(places) < whole[kind] + (understood and whole[kind] > 0):
+        if len(places) < whole[kind] + (one_form and understood and whole[kind] > 0):
             found |= places
         elif understood:
             found |= {number: fault for number, fault in places.items() if fault.spared >= _UNDERSTOOD}

@@ -35,7 +35,7 @@ _HEADS, _FIRST, _FOLLOWED = 60, 12, 4
 #: Share of headers, and of followed segments, that must agree: a damaged stream has others.
 _AGREE = 0.85
 #: Bytes that are read in search of an intra picture's size, luma samples across a row that has no end yet, and down.
-_MOST_READ, _NO_END, _TALL = 200_000_000, 8192, 4096
+_MOST_READ, _NO_END, _TALL = 120_000_000, 8192, 4096
 #: Bits before the end of a row's stream that are not read with its last block.
 _NEAR_END = 32
 #: What beginning to read costs, in bytes, and how often the first row of blocks is read.

@@ -256,7 +256,7 @@ def follow_planes(
         if found is not None:
             kind, place, spared = found
             faults[kind][number] = Fault(start + place, spared)
-    return believed(faults, whole), any(whole)
+    return believed(faults, whole, one_form=True), any(whole)
 
 
 def _follow_sample(sample: NDArray[np.uint8], follower: Follower, whole: list[int]) -> tuple[int, int, float] | None:

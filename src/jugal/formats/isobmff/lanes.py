@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from copy import deepcopy
 from dataclasses import dataclass, field
 from typing import Protocol
@@ -13,7 +14,7 @@ from jugal.formats.isobmff.aac import AacConfig
 from jugal.formats.isobmff.alac import AlacConfig
 from jugal.formats.isobmff.bits import unescape
 from jugal.formats.isobmff.video import AvcStream, Slice, VideoStream
-from jugal.formats.isobmff.visual import PLANE, Follower, Layer, find_plane, plane_of
+from jugal.formats.isobmff.visual import PICTURE, PLANE, Follower, Layer, find_plane, plane_of
 from jugal.kernels.macroblocks import ENDS_EARLY, WHOLE_SLICE
 from jugal.kernels.visual import SLACK, B
 
@@ -440,21 +441,20 @@ class VopLane:
 
     def seek(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         reach = _NEAR
-        mark = b"\0\0" if self.layer is not None and self.layer.short else b"\0\0\1"
+        mark = PICTURE if self.layer is not None and self.layer.short else _STARTS
         while at < end:
             window = data[at : min(end, at + reach)].tobytes()
             reach = min(8 * reach, _WINDOW)
-            hit = window.find(mark)
-            while 0 <= hit < len(window) - 3:
-                if (mark == b"\0\0" or window[hit + 3] in _VOP_STARTS) and self.begins(data, at + hit, end):
-                    return at + hit
-                hit = window.find(mark, hit + 1)
+            for hit in mark.finditer(window):
+                if self.begins(data, at + hit.start(), end):
+                    return at + hit.start()
             at += max(1, len(window) - 4)
         return end
 
 
 #: Start codes of a video object plane, of a group of them and of a visual object sequence.
 _VOP_STARTS = (0xB6, 0xB3, 0xB0)
+_STARTS = re.compile(rb"\x00\x00\x01[\xb6\xb3\xb0]")
 
 #: Bytes of an AMR narrow-band and wide-band frame by frame type, with its header (RFC 4867 5.3).
 _AMR = {

@@ -5,6 +5,7 @@ Pictures of H.263 without its annexes are such planes with a header of their own
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -18,6 +19,8 @@ from jugal.kernels.visual import SLACK, B, Form, I, P, read_plane
 #: The start code of a video object layer is the first of a range of sixteen; that of a plane is this one.
 LAYER_CODES = range(0x20, 0x30)
 PLANE = b"\0\0\1\xb6"
+#: What a picture of H.263 begins with.
+PICTURE = re.compile(rb"\x00\x00[\x80-\x83]")
 #: Codings of sample entries that hold H.263 (3GPP TS 26.244 6.3, QuickTime).
 H263 = frozenset({b"s263", b"h263"})
 _KINDS = 3
@@ -125,11 +128,10 @@ def find_plane(data: bytes, at: int, layer: Layer | None) -> int:
     """The next place from ``at`` on where a plane begins: a start code, or a picture's header of H.263; -1 for none."""
     if layer is None or not layer.short:
         return data.find(PLANE, at)
-    while (at := data.find(b"\0\0", at)) >= 0:
-        header = read_picture_header(data[at : at + _PLANE_HEAD])
+    for hit in PICTURE.finditer(data, at):
+        header = read_picture_header(data[hit.start() : hit.start() + _PLANE_HEAD])
         if header is not None and header[1:] == (layer.width, layer.height):
-            return at
-        at += 1
+            return hit.start()
     return -1
 
 

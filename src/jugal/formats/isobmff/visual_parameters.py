@@ -8,13 +8,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from itertools import pairwise
+from itertools import islice, pairwise
 
 import numpy as np
 
 from jugal.formats.isobmff.bits import BitWriter
 from jugal.formats.isobmff.parameters import USUAL_SIZES
 from jugal.formats.isobmff.visual import (
+    PICTURE,
     PLANE,
     Follower,
     Layer,
@@ -28,7 +29,7 @@ from jugal.kernels.visual import SLACK, B, I
 
 #: Planes whose headers are compared, and those that are followed.
 _HEADS, _FOLLOWED = 200, 12
-_LEAST = 3
+_LEAST, _MOST_STARTS = 3, 100_000
 #: Share of planes that must agree: a damaged stream has others, and start codes may stand where there is no plane.
 _AGREE = 0.85
 _INCREMENT_BITS = range(1, 17)
@@ -99,18 +100,19 @@ def _resolution(heads: Sequence[Plane | None], bits: int) -> int:
 
 def find_pictures(raw: bytes) -> Layer | None:
     """H.263 whose pictures are read to their ends; None where there is none."""
-    at, right, layers = raw.find(b"\0\0"), 0, Counter[Layer]()
-    while at >= 0 and right < _LEAST:
+    right, layers = 0, Counter[Layer]()
+    for hit in islice(PICTURE.finditer(raw), _MOST_STARTS):
+        at = hit.start()
         read = read_picture_header(raw[at : at + 64])
-        if read is not None:
-            layer = Layer(read[1], read[2], 30, short=True)
-            layers[layer] += 1
-            after = find_plane(raw, at + 8, layer)
-            part = raw[at : after if at < after < at + _LONGEST else at + _LONGEST] + bytes(SLACK)
-            right += Follower(layer).plane(np.frombuffer(part, np.uint8), 0)[3] in (WHOLE_SLICE, ENDS_EARLY)
-            if layers.total() >= _HEADS:
-                break
-        at = raw.find(b"\0\0", at + 1)
+        if read is None:
+            continue
+        layer = Layer(read[1], read[2], 30, short=True)
+        layers[layer] += 1
+        after = find_plane(raw, at + 8, layer)
+        part = raw[at : after if at < after < at + _LONGEST else at + _LONGEST] + bytes(SLACK)
+        right += Follower(layer).plane(np.frombuffer(part, np.uint8), 0)[3] in (WHOLE_SLICE, ENDS_EARLY)
+        if right >= _LEAST or layers.total() >= _HEADS:
+            break
     return layers.most_common(1)[0][0] if right >= _LEAST else None
 
 

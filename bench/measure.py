@@ -71,12 +71,16 @@ def _frames(data: bytes) -> dict[str, dict[int, bytes]] | None:
     return found
 
 
-def _media_share(original: bytes, damaged: bytes, within: int = 1) -> float | None:
-    """Frames and sound that are the same within so many milliseconds of their time."""
+def _media_share(original: bytes, damaged: bytes, within: int = 1, together: bool = False) -> float | None:
+    """Frames and sound that are the same within so many milliseconds of their time; of the time that the pictures' shift
+    makes of it where all may begin ``together`` at another."""
     right, seen = _frames(original), _frames(damaged)
     if seen is None or not any(seen.values()):
         return None
     assert right is not None
+    if together:
+        shift = _shift(right, seen)
+        seen = {key: {when - shift: value for when, value in frames.items()} for key, frames in seen.items()}
     shares = []
     for key, frames in right.items():
         other = seen.get(key, {})
@@ -91,6 +95,14 @@ def _media_share(original: bytes, damaged: bytes, within: int = 1) -> float | No
             )
         shares.append(good / max(1, len(frames)))
     return 100.0 * float(np.mean(shares))
+
+
+def _shift(right: dict[str, dict[int, Any]], seen: dict[str, dict[int, Any]]) -> int:
+    """Milliseconds by which the first stream comes later in ``seen``, where both hold as many frames of it."""
+    for key, frames in right.items():
+        if frames and len(frames) == len(seen.get(key, {})):
+            return int(np.median(np.array(sorted(seen[key])) - np.array(sorted(frames))))
+    return 0
 
 
 def _ordered_share(original: bytes, damaged: bytes) -> float | None:
@@ -186,9 +198,9 @@ def share(format_name: str, original: bytes, damaged: bytes) -> float | None:
 
 
 def in_step(original: str, damaged: str) -> float | None:
-    """Percent of a clip's frames and sound that come out the same, within 20 ms of their time."""
+    """Percent of a clip's frames and sound that come out the same, within 20 ms of their time beside each other."""
     with open(original, "rb") as a, open(damaged, "rb") as b:
-        return _media_share(a.read(), b.read(), within=20)
+        return _media_share(a.read(), b.read(), within=20, together=True)
 
 
 def share_of_files(format_name: str, original: str, damaged: str) -> float | None:

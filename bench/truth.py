@@ -21,7 +21,7 @@ from jugal.model.result import Examination, RepairStatus, Verdict
 from jugal.samples.harm import harm, harms_for
 
 PLACE_WITHIN = 4096
-#: Percent of frames and sound, each the same and within 20 ms of its time, with which a clip plays in sync.
+#: Percent of frames and sound, each the same and within 20 ms of its time beside the others, with which a clip plays in sync.
 ALONE_RIGHT = 98.0
 
 
@@ -207,7 +207,7 @@ def table(tallies: dict[str, Tally]) -> str:
         lines += [
             "",
             f"Clips without an index and without a healthy file at hand: {whole.alone_right} of {whole.alone} play in sync again,",
-            "98 % of frames and sound the same and within 20 ms of their time.",
+            "98 % of frames and sound the same and within 20 ms of their time beside each other.",
         ]
     return "\n".join(lines)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from bench.measure import share
+from bench.measure import in_step, share
 
 from conftest import examine
 from jugal.binary.source import Source
@@ -126,3 +126,21 @@ def test_the_segment_index_is_written_anew_where_there_was_one() -> None:
     assert ticks / scale == pytest.approx(8.0, abs=0.05)
     # A decoder that knows the old index finds its way past the break by it; no less may be left.
     assert (share("mp4", whole, out) or 0) >= (share("mp4", whole, sick) or 100) > 80
+
+
+@pytest.mark.parametrize("codec", ["libx264", "mpeg4"])
+def test_without_movie_header_and_donor_all_samples_come_back_in_step(codec: str, tmp_path: Path) -> None:
+    """The fragments' own boxes are stepped over: nothing is lost between the samples on both sides of one."""
+    original = encode.clip(4.0, (320, 180), 25, seed=11, video=codec, options={"bf": "0"}, mux=MUX)
+    path, true = tmp_path / "clip.mp4", tmp_path / "true.mp4"
+    true.write_bytes(original)
+    path.write_bytes(original[fragment_starts(original)[0] :])
+    outcome = repair_file(examine_file(path), tmp_path / "repaired")
+    assert outcome.status is RepairStatus.REPAIRED and outcome.output is not None
+    assert outcome.method == "estimate-index"
+    # How much of the first packet of sound is played only the lost header said, and all times began behind it.
+    truth = in_step(str(true), outcome.output)
+    assert truth is not None and truth >= 98
+    rebuilt = Path(outcome.output).read_bytes()
+    # The boxes between the samples are still there, now as part of the media data.
+    assert len(fragment_starts(rebuilt)) == len(fragment_starts(original)) - 1 == 3

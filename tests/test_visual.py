@@ -18,6 +18,7 @@ from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import Subject
 from jugal.formats.isobmff.bits import BitWriter
+from jugal.formats.isobmff.following import Fault, believed
 from jugal.formats.isobmff.movie import read_movie
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.timing import reordered
@@ -40,6 +41,7 @@ from jugal.kernels.visual import CODES, SLACK, B, I, P
 from jugal.model.codes import FindingCode
 from jugal.model.result import Verdict
 from jugal.samples import encode
+from jugal.samples.harm import harm
 
 SETTINGS: dict[str, dict[str, str]] = {
     "plain": {},
@@ -343,3 +345,52 @@ def test_packets_that_end_in_macroblocks_without_bits() -> None:
             # Rows of macroblocks in front of which a packet begins, and what is left out right before them.
             seen += any(before[22 * row - 1] for row in (4, 8, 11, 15))
     assert seen
+
+
+@given(st.lists(st.sampled_from([I, P, B]), min_size=1, max_size=40))
+def test_planes_are_shown_in_one_order_b_planes_before_what_they_wait_for(kinds: list[int]) -> None:
+    shown = np.arange(len(kinds)) + reordered(np.array(kinds))
+    assert sorted(shown.tolist()) == list(range(len(kinds)))
+    anchors = [int(shown[k]) for k, kind in enumerate(kinds) if kind != B]
+    assert anchors == sorted(anchors)
+    for number, kind in enumerate(kinds):
+        before = [k for k in range(number) if kinds[k] != B]
+        if kind == B and before:
+            # Behind the plane before the last, and in front of the last.
+            assert shown[number] < shown[before[-1]]
+            assert len(before) < 2 or shown[number] > shown[before[-2]]
+
+
+def test_what_is_believed() -> None:
+    """Faults of a kind count where more of it are whole, or where a part was read and the other kinds are understood."""
+    early, late = Fault(10, 0.05), Fault(20, 0.5)
+    assert believed([{3: early}, {}, {}], [2, 9, 0]) == {3: early}
+    assert believed([{3: early}, {}, {}], [1, 9, 0]) == {}
+    assert believed([{3: early}, {}, {}], [1, 9, 0], one_form=True) == {3: early}
+    assert believed([{3: late}, {}, {}], [0, 9, 0]) == {3: late}
+    assert believed([{3: early}, {}, {}], [0, 9, 0], one_form=True) == {}
+    # Where most of everything breaks, nothing is understood.
+    assert believed([{3: late}, dict.fromkeys(range(5), late), {}], [0, 5, 0], one_form=True) == {}
+
+
+def test_offsets_that_are_off_are_led_back_by_start_codes(tmp_path) -> None:  # type: ignore[no-untyped-def]
+    original = recording("between")
+    harmed = harm(original, "mp4", "offsets-shifted", 7)
+    path = tmp_path / "clip.mp4"
+    path.write_bytes(harmed.data)
+    examined = examine_file(path)
+    assert FindingCode.MP4_SHIFTED in {f.code for f in examined.findings}
+    outcome = repair_file(examined, tmp_path / "repaired")
+    assert outcome.output is not None and outcome.method == "fix-offsets"
+    assert share("mp4", original, Path(outcome.output).read_bytes()) == 100.0
+
+
+def test_another_recording_behind_a_splice_is_no_sample_of_this_one(tmp_path) -> None:  # type: ignore[no-untyped-def]
+    """Behind a place where the planes stop making sense the rest of the file is not taken for one long picture."""
+    original, other = recording("plain"), encode.clip(seed=3, seconds=2.0, video="mpeg4", options={"g": "3"})
+    cut = original.find(b"moov") // 2
+    path = tmp_path / "clip.mp4"
+    path.write_bytes(original[:cut] + bytes(reversed(other[: cut // 2])))
+    examined = examine_file(path)
+    places = [f.span.start for f in examined.findings if f.span is not None]
+    assert any(cut - 8192 <= place <= cut + 64 for place in places)

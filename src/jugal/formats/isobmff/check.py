@@ -214,11 +214,9 @@ def _no_index(subject: Subject, report: Report, movie: Movie) -> None:
         report.attainable = rebuild_forecast(subject, report)
         if (found := find_break(subject)) is not None:
             report.add(
-                FindingCode.MP4_SAMPLE, Severity.MAJOR,
-                f"Pictures and sound stop following each other: {found.span.length:,} bytes belong to neither.",
-                found.place, max(found.place, found.span.end),
-            )  # fmt: skip
-            report.mark(found.span.start, found.span.end, Matter.DAMAGED, "belongs to neither picture nor sound")
+                FindingCode.MP4_SAMPLE, Severity.MAJOR, found.said, found.place, max(found.place, found.span.end)
+            )
+            report.mark(found.span.start, found.span.end, Matter.DAMAGED, found.said)
     start = mdat.body if mdat else 0
     for fill in subject.blocks.fills_in(ByteSpan(min(start, subject.size), subject.size), 4096):
         report.mark(fill.span.start, fill.span.end, Matter.HOLE, f"filled with 0x{fill.value:02X}")

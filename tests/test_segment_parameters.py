@@ -9,11 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from jugal.binary.source import Source
-from jugal.formats.base import Subject
+from conftest import track_of
 from jugal.formats.isobmff import segment_parameters
 from jugal.formats.isobmff.following import units
-from jugal.formats.isobmff.movie import read_movie
 from jugal.formats.isobmff.segment_parameters import (
     SegmentParameters,
     find_segment_parameters,
@@ -45,7 +43,7 @@ SETTINGS: dict[str, dict] = {
 def stream_of(name: str) -> tuple[tuple[bytes, ...], Sequence, Picture]:
     """The segments of a recording in decoding order, and the parameters that its encoder states."""
     data = encode.clip(seed=41, seconds=2.0, video="libx265", **SETTINGS[name])
-    track = read_movie(Subject(Source.from_bytes(data))).tracks[0]
+    track = track_of(data)
     stream = track.video
     assert isinstance(stream, HevcStream)
     segments = tuple(
@@ -72,7 +70,6 @@ def test_parameters_are_those_of_the_encoder(name: str) -> None:
         assert found.sequence.intra_depth <= sequence.intra_depth and found.sequence.inter_depth <= sequence.inter_depth
         found = replace(found, sequence=replace(found.sequence, intra_depth=2, inter_depth=2))
     assert found.sequence == sequence
-    # Whether weights are stated for pictures predicted both ways shows only where there are such.
     assert found.picture == picture
     assert shown_size(found) == SETTINGS[name].get("size", (320, 180))
     assert found.reordered == (0 if "bframes=0" in SETTINGS[name]["options"]["x265-params"] else 2)

@@ -13,13 +13,11 @@ from bench.measure import share
 from hypothesis import given
 from hypothesis import strategies as st
 
-from jugal.binary.source import Source
+import conftest
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
-from jugal.formats.base import Subject
 from jugal.formats.isobmff.bits import BitWriter
 from jugal.formats.isobmff.following import Fault, believed
-from jugal.formats.isobmff.movie import read_movie
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.timing import reordered
 from jugal.formats.isobmff.visual import (
@@ -72,7 +70,7 @@ def recording(name: str) -> bytes:
 
 @cache
 def track_of(name: str) -> Track:
-    return read_movie(Subject(Source.from_bytes(recording(name)))).tracks[0]
+    return conftest.track_of(recording(name))
 
 
 def samples_of(name: str) -> list[bytes]:
@@ -261,7 +259,7 @@ def test_damage_is_found_placed_and_worth_what_it_spoils(tmp_path) -> None:  # t
     path = tmp_path / "clip.mp4"
     path.write_bytes(data)
     healthy = examine_file(path)
-    assert healthy.verdict is Verdict.INTACT and healthy.media["video_followed"]
+    assert healthy.verdict is Verdict.INTACT and healthy.media["video_followed"] == "to the last bit"
     kinds = [plane_of(s, track.layer).kind for s in samples_of("between")]  # type: ignore[union-attr]
     scores = {}
     for kind in (I, B):
@@ -332,7 +330,7 @@ def test_packets_that_end_in_macroblocks_without_bits() -> None:
             file.mux(stream.encode(av.VideoFrame.from_ndarray(picture, "rgb24")))
         file.mux(stream.encode())
     data = target.getvalue()
-    track = read_movie(Subject(Source.from_bytes(data))).tracks[0]
+    track = conftest.track_of(data)
     assert track.layer is not None
     follower, seen = Follower(track.layer), 0
     for at, size in zip(track.offsets.tolist(), track.sizes.tolist(), strict=True):

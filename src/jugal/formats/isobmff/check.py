@@ -340,7 +340,8 @@ def _inspect(
         looked = payload.inspect(subject, track, relevant, to_the_bit=True)
         state, where = looked.state, looked.where
         if track.video is not None or track.layer is not None:
-            report.media["video_followed"] = "to the last bit" if looked.followed else "by its units"
+            briefly = "by its units" if track.video is not None else "by its start codes"
+            report.media["video_followed"] = "to the last bit" if looked.followed else briefly
         state[reaches & (state == 0)] = payload.REACHES_OVER
         bad = state != 0
         # What an overwritten table says of their place is no evidence about the bytes there.

@@ -15,7 +15,7 @@ from itertools import chain, product
 import numpy as np
 from numpy.typing import NDArray
 
-from jugal.formats.isobmff.bits import BitReader, BitWriter, unescape
+from jugal.formats.isobmff.bits import BitWriter, unescape
 from jugal.formats.isobmff.parameters import USUAL_SIZES
 from jugal.formats.isobmff.segments import (
     Header,
@@ -23,11 +23,12 @@ from jugal.formats.isobmff.segments import (
     ReferenceSet,
     Sequence,
     Unfollowed,
-    form,
+    picture_set_of,
+    read_data,
     read_header,
 )
 from jugal.formats.isobmff.slices import escaped, plain_bits
-from jugal.kernels.hevc import I, read_segment
+from jugal.kernels.hevc import I
 from jugal.kernels.macroblocks import BREAKS, WHOLE_SLICE
 
 #: Segments whose headers are compared, of how many at first, and predicted ones of each kind that are followed.
@@ -82,26 +83,27 @@ def find_segment_parameters(units: Several[bytes]) -> SegmentParameters | None:
         found = _predicted([u for u in units if u[0] >> 1 & 63 not in _IDR], *intra)
         if found is not None:
             sequence, picture = found
-            return SegmentParameters(sequence, picture, _number(whole[0]), _reordered(units, sequence, picture))
+            return SegmentParameters(
+                sequence, picture, min(63, picture_set_of(whole[0])), _reordered(units, sequence, picture)
+            )
     return None
 
 
-def _number(unit: bytes) -> int:
-    """The picture parameter set that a segment names."""
-    bits = BitReader(unescape(unit[2:16]))
-    bits.skip(2 if 16 <= unit[0] >> 1 & 63 <= 23 else 1)
-    return min(63, bits.ue())
+def _header(unit: bytes, sequence: Sequence, picture: Picture) -> Header | None:
+    """A segment's header, where only zeros fill its last byte."""
+    try:
+        header = read_header(unit, sequence, picture)
+    except Unfollowed:
+        return None
+    return header if header is not None and header.aligned else None
 
 
 def _read(unit: bytes, sequence: Sequence, picture: Picture) -> Header | None:
     """The header of a picture's first segment, None where it says what it cannot with these parameters."""
     if not unit[2] & 0x80:
         return None
-    try:
-        header = read_header(unit, sequence, picture)
-    except Unfollowed:
-        return None
-    if header is None or not header.aligned or abs(header.delta) > 51:
+    header = _header(unit, sequence, picture)
+    if header is None or abs(header.delta) > 51:
         return None
     return header if not picture.sync or len(header.rows) == sequence.trees[1] - 1 else None
 
@@ -113,8 +115,8 @@ def _follows(unit: bytes, sequence: Sequence, picture: Picture) -> bool:
         return False
     data, end = plain_bits(unit, 2)
     across, down = sequence.trees
-    done, _, came_to = read_segment(data, header.byte, end, picture.qp + header.delta, form(sequence, picture, header))
-    return bool(came_to == WHOLE_SLICE and done == across * down)
+    done, _, came_to = read_data(data, end, sequence, picture, header)
+    return came_to == WHOLE_SLICE and done == across * down
 
 
 def _intra(unit: bytes) -> Iterator[tuple[Sequence, Picture]]:
@@ -201,9 +203,7 @@ class _Trial:
         """What reading the picture comes to at a size."""
         sequence, picture = self.sized(width, height)
         picture = picture if sync is None else replace(picture, sync=sync)
-        qp = picture.qp + self.header.delta
-        done, bit, came_to = read_segment(data, self.header.byte, end, qp, form(sequence, picture, self.header))
-        return int(done), int(bit), int(came_to)
+        return read_data(data, end, sequence, picture, self.header)
 
     def sizes(self, row: NDArray[np.uint8]) -> Iterator[tuple[int, int]]:
         """Sizes at which the first row of blocks ends with its own stream ``row``, the usual before others."""
@@ -239,11 +239,8 @@ def _intra_heads(unit: bytes) -> Iterator[tuple[Sequence, Picture, Header]]:
         picture = replace(
             _PLAIN_PICTURE, chroma_offsets=offsets, filter_override=override, across_filter=across, sync=sync
         )
-        try:
-            header = read_header(unit, sequence, picture)
-        except Unfollowed:
-            continue
-        if header is not None and header.kind == I and header.aligned and bool(header.rows) == sync:
+        header = _header(unit, sequence, picture)
+        if header is not None and header.kind == I and bool(header.rows) == sync:
             # The last row has a part of the bytes only.
             if sync and not _LEAST_IN_ROWS * len(unit) < sum(header.rows) < len(unit):
                 continue

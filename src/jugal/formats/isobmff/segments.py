@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import lru_cache
 
+import numpy as np
+from numpy.typing import NDArray
+
 from jugal.formats.isobmff.bits import BitReader, unescape
 from jugal.formats.isobmff.slices import Followed, escaped, plain_bits
 from jugal.formats.isobmff.video import HevcStream, skip_profile
@@ -393,9 +396,7 @@ def follow_segment(unit: bytes, stream: HevcStream) -> Followed | None:
     Those are: tiles, dependent segments, other than 4:2:0 and grey, profiles with tools beyond those of Main and Main 10.
     Macroblocks of the result are coding tree blocks.
     """
-    ids = BitReader(unescape(unit[2:16]))
-    ids.skip(2 if 16 <= unit[0] >> 1 & 63 <= 23 else 1)
-    number = ids.ue()
+    number = picture_set_of(unit)
     known = stream.pictures.get(number)
     picture = _picture(stream.sets[34, number]) if (34, number) in stream.sets else None
     place = (33, known.sequence) if known is not None else (33, -1)
@@ -410,15 +411,29 @@ def follow_segment(unit: bytes, stream: HevcStream) -> Followed | None:
     data, end = plain_bits(unit, 2)
     if header is None or end < 0:
         return Followed(I, 0, 0, across * down, 2, False)
-    done, bit, came_to = read_segment(
-        data, header.byte, end, picture.qp + header.delta, form(sequence, picture, header)
-    )
+    done, bit, came_to = read_data(data, end, sequence, picture, header)
     return Followed(
-        header.kind, header.address, int(done), across * down, escaped(unit, int(bit) >> 3, 2), came_to == WHOLE_SLICE
+        header.kind, header.address, done, across * down, escaped(unit, bit >> 3, 2), came_to == WHOLE_SLICE
     )
 
 
-def form(sequence: Sequence, picture: Picture, header: Header) -> Form:
+def picture_set_of(unit: bytes) -> int:
+    """The number of the picture parameter set that a segment names."""
+    bits = BitReader(unescape(unit[2:16]))
+    bits.skip(2 if 16 <= unit[0] >> 1 & 63 <= 23 else 1)
+    return bits.ue()
+
+
+def read_data(
+    data: NDArray[np.uint8], end: int, sequence: Sequence, picture: Picture, header: Header
+) -> tuple[int, int, int]:
+    """What ``hevc.read_segment`` makes of a unit's ``data`` behind its header, the last bit set of which is ``end``."""
+    form = _form(sequence, picture, header)
+    done, bit, came_to = read_segment(data, header.byte, end, picture.qp + header.delta, form)
+    return int(done), int(bit), int(came_to)
+
+
+def _form(sequence: Sequence, picture: Picture, header: Header) -> Form:
     """What the data of a segment depend on."""
     turned = {I: 0, P: 2 if header.start_turned else 1, B: 1 if header.start_turned else 2}
     return Form(

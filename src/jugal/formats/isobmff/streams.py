@@ -298,12 +298,11 @@ def _bare_avc(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGues
     if known is None:
         return
     sets = parameters.sequence_set(known), parameters.picture_set(known)
-    entry = avc_record(*sets)
     width, height = parameters.shown_size(known)
     named = bool(parameters.named_settings(settings))
     evidence = "the slices, and the settings that the encoder wrote into the stream" if named else "the slices alone"
     lane = VideoLane(_stream_of(AvcStream(), sets), _LONGEST)
-    entry = picture_entry(b"avc1", width, height, entry)
+    entry = picture_entry(b"avc1", width, height, avc_record(*sets))
     yield PictureGuess(lane, entry, width, height, evidence, trust=0.95 if named else 0.6)
 
 

@@ -18,7 +18,7 @@ from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.gamut import Gamut
 from jugal.formats.jpeg.parse import Structure, walk
-from jugal.formats.jpeg.resync import _counted_from, _foreign_start, _wild_start, find_mosaic
+from jugal.formats.jpeg.resync import _foreign_start, _wild_start, find_mosaic
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.samples import encode
 from jugal.samples.harm import harm
@@ -156,7 +156,7 @@ def test_a_run_counts_from_the_level_of_the_mcu_before_it() -> None:
     for number in (1, 500, 1500):
         run = part(whole, number, 100)
         last = [int(whole.dc[number - 1, np.flatnonzero(reader.blocks == c)[-1]]) for c in range(3)]
-        assert _counted_from(reader, run).tolist() == last
+        assert reader.counted_from(run).tolist() == last
 
 
 def test_mcus_of_impossible_levels_are_left_out_with_what_they_follow() -> None:

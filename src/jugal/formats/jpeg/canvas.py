@@ -9,25 +9,30 @@ from numpy.typing import NDArray
 from scipy.special import erf
 
 from jugal.formats.jpeg.decode import Picture
-from jugal.formats.jpeg.parse import Structure
+from jugal.formats.jpeg.edges import read_sides
 from jugal.formats.jpeg.runs import Run, RunReader
 
+#: Rows of MCUs across which levels are matched, and rows at the ends of a run from which it is learnt how.
+ROWS_ACROSS, ROWS_LEARNT = 8, 48
 _WITHIN_ONE_DEVIATION = 0.6827
 #: Levels by which a stretch may be off and still look right.
 _NEAR_LEVELS = 12.0
+#: MCUs ahead of a gap from which it is learnt how levels go on.
+_MOST_LEARNT = 24_000
 
 
 @dataclass(slots=True)
 class Placed:
     """A run at MCU number ``place``; ``offsets`` are added to its DC values, per component.
 
-    ``doubt`` is by how many levels they may be off, as a standard deviation per component.
+    ``doubt`` is by how many levels they may be off, as a standard deviation per component, ``likely`` how likely the place is.
     """
 
     run: Run
     place: int
     offsets: NDArray[np.int64]
     doubt: NDArray[np.float64]
+    likely: float = 1.0
 
     @property
     def end(self) -> int:
@@ -35,53 +40,88 @@ class Placed:
 
     @property
     def surety(self) -> float:
-        """What a MCU of the run counts, 0..1: in full where its doubt is no more than levels may be off and look right,
-        else by how much less likely they are to."""
+        """What an MCU of the run counts, 0..1: as much as its place is likely where its doubt is no more than levels may be off
+        and look right, else by how much less likely they are to."""
         likely = erf(_NEAR_LEVELS / (np.sqrt(2.0) * np.maximum(self.doubt, 1e-9)))
-        return float(np.minimum(1.0, likely / _WITHIN_ONE_DEVIATION).min())
+        return self.likely * float(np.minimum(1.0, likely / _WITHIN_ONE_DEVIATION).min())
+
+
+@dataclass(slots=True)
+class Rims:
+    """Per MCU and component the mean level at its upper and lower side, and how much the levels vary along them."""
+
+    top: NDArray[np.float64]
+    bottom: NDArray[np.float64]
+    busy: NDArray[np.float64]
+
+    def of(self, which: slice | NDArray[np.generic]) -> Rims:
+        return Rims(self.top[which], self.bottom[which], self.busy[which])
+
+    def before(self, place: int) -> Rims:
+        """Those of the last MCUs ahead of ``place`` from which anything is learnt."""
+        return self.of(slice(max(0, place - _MOST_LEARNT), place))
+
+
+def rims_of(reader: RunReader, run: Run, first: int, count: int) -> Rims:
+    """The rims of ``count`` MCUs of ``run`` from number ``first`` on, at the levels of its own DC values."""
+    sides = read_sides(reader, run, first, count)
+    base = reader.counted_from(run.without_first(first)) * reader.steps
+    parts = range(len(reader.shape))
+    top, bottom = (
+        np.stack([side[c].mean(axis=1, dtype=np.float64) + base[c] for c in parts], axis=1)
+        for side in (sides.top, sides.bottom)
+    )
+    busy = np.stack([sides.top[c].std(axis=1) + sides.bottom[c].std(axis=1) for c in parts], axis=1) / 2
+    return Rims(top, bottom, busy.astype(np.float64))
 
 
 class Canvas:
-    """Levels of the MCUs known so far, per component, and their blocks where a seam needs the pixels."""
+    """Levels of the MCUs known so far, per component, their doubt, and their rims near the ends of runs (else not a number)."""
 
-    def __init__(self, picture: Picture, structure: Structure, reader: RunReader, before: int) -> None:
+    def __init__(self, picture: Picture, reader: RunReader, head: Run) -> None:
         self.reader = reader
         self.width = picture.frame.mcus_x
+        parts = len(reader.shape)
         self.known = np.zeros(reader.total, bool)
-        self.levels = np.zeros((reader.total, len(reader.shape)))
+        self.levels = np.zeros((reader.total, parts))
+        self.doubt = np.zeros((reader.total, parts))
+        self.rims = Rims(*(np.full((reader.total, parts), np.nan) for _ in range(3)))
         self.placed: list[Placed] = []
-        head, _ = reader.read(structure.scans[0].entropy, first_bit(picture), before)
-        self.add(Placed(head, 0, np.zeros(len(reader.shape), np.int64), np.zeros(len(reader.shape))))
+        self.add(Placed(head, 0, np.zeros(parts, np.int64), np.zeros(parts)))
 
     @property
     def end(self) -> int:
         """The first MCU behind all known ones."""
         return self.placed[-1].end
 
-    def above(self, places: NDArray[np.int64]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-        """Levels of the nearest known MCU straight above each place, and how many rows up it lies (0: none)."""
-        levels = np.zeros((places.size, self.levels.shape[1]))
-        rows = np.zeros(places.size, np.int64)
-        for up in range(1, 9):
+    def above(self, places: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """The nearest MCU straight above each place whose rims are known, and how many rows up it lies (0: none)."""
+        found, rows = np.zeros(places.size, np.int64), np.zeros(places.size, np.int64)
+        for up in range(1, ROWS_ACROSS + 1):
             source = places - up * self.width
-            use = (rows == 0) & (source >= 0)
-            use[use] = self.known[source[use]]
-            levels[use] = self.levels[source[use]]
-            rows[use] = up
-        return levels, rows
+            use = (rows == 0) & (source >= 0) & (source < self.reader.total)
+            use[use] = np.isfinite(self.rims.top[source[use], 0])
+            found[use], rows[use] = source[use], up
+        return found, rows
 
     def add(self, placed: Placed) -> None:
-        levels = self.reader.levels(placed.run.dc) + placed.offsets * self.reader.steps
-        self.levels[placed.place : placed.end] = levels
-        self.known[placed.place : placed.end] = True
+        run, part = placed.run, slice(placed.place, placed.end)
+        self.levels[part] = self.reader.levels(run.dc) + placed.offsets * self.reader.steps
+        self.doubt[part] = placed.doubt
+        self.known[part] = True
         self.placed.append(placed)
-
-    def blocks_at(self, place: int) -> tuple[Placed, int] | None:
-        """The run that holds MCU ``place`` and its number in it."""
-        for placed in self.placed:
-            if placed.place <= place < placed.end:
-                return placed, place - placed.place
-        return None
+        if not run.count:
+            return
+        learnt = min(run.count, ROWS_LEARNT * self.width)
+        for first in {0, run.count - learnt}:
+            rims = rims_of(self.reader, run, first, learnt)
+            at = slice(placed.place + first, placed.place + first + rims.top.shape[0])
+            raised = placed.offsets * self.reader.steps
+            self.rims.top[at], self.rims.bottom[at], self.rims.busy[at] = (
+                rims.top + raised,
+                rims.bottom + raised,
+                rims.busy,
+            )
 
 
 def first_bit(picture: Picture) -> int:

@@ -25,6 +25,7 @@ from jugal.formats.jpeg.breaks import (
 )
 from jugal.formats.jpeg.decode import Decoded, Picture, raw_offsets
 from jugal.formats.jpeg.edges import read_edges, read_steps
+from jugal.formats.jpeg.entropy import codes_nothing_new
 from jugal.formats.jpeg.importance import scan_weights
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
@@ -78,7 +79,8 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
         fills = _bad_fills(subject, structure, decoded, span)
         foreign = foreign_text(subject, span)
         if not decoded.complete:
-            foreign += [p for p in (pattern.clip(span) for pattern in subject.blocks.patterns) if p.length]
+            patterns = (pattern.clip(span) for pattern in subject.blocks.patterns)
+            foreign += [p for p in patterns if p.length and not _is_flat_code(subject, structure, p)]
         # A flat picture's own data repeat, and may happen to be printable.
         foreign = [f for f in foreign if not _codes_flat(decoded, f, _blocks_of(structure))]
         result.fills.extend(fills)
@@ -165,6 +167,12 @@ def _codes_flat(decoded: Decoded, span: ByteSpan, blocks: int) -> bool:
     if not units:
         return decoded.complete and decoded.scan.ss > 0
     return span.length * 8 / units < 5.0 * blocks
+
+
+def _is_flat_code(subject: Subject, structure: Structure, pattern: ByteSpan) -> bool:
+    """Whether a repeated text is what codes flat MCUs, wherever among them it begins: those behind a fault are out of step."""
+    inside = subject.source.read(pattern.start + min(SECTOR, pattern.length // 4), SECTOR)
+    return codes_nothing_new(structure, inside)
 
 
 def _units_between(decoded: Decoded, span: ByteSpan) -> int:

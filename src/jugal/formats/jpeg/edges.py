@@ -15,7 +15,7 @@ from scipy.fft import idctn
 
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.parse import Entropy
-from jugal.formats.jpeg.runs import RunReader
+from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.kernels.edges import edge_means, edge_rows
 
 _CHUNK_ROWS, _CHUNK_UNITS = 8, 2048
@@ -57,9 +57,8 @@ def read_edges(
         end += part.count
         for c, (_, columns) in enumerate(reader.shape):
             own = np.flatnonzero(reader.blocks == c)
-            lower, upper = (np.zeros((part.count, 8 * columns), np.float32) for _ in range(2))
-            edge_rows(part.coefficients, own[-columns:], part.level[c], _BELOW * _scale(reader, c), lower)
-            edge_rows(part.coefficients, own[:columns], part.level[c], _ABOVE * _scale(reader, c), upper)
+            lower = _pixels(reader, part, c, own[-columns:], _BELOW)
+            upper = _pixels(reader, part, c, own[:columns], _ABOVE)
             lower = np.concatenate((tails[c], lower)) if tails[c].size else lower
             _compare(found[c], lower, upper, shifts)
             tails[c] = lower[-max(shifts) :]
@@ -85,6 +84,52 @@ def read_steps(
                 side[c].append(means)
     joined = [[np.concatenate(c) if c else np.zeros(0, np.float32) for c in side] for side in (lower, upper)]
     return [above[width:] - below[: max(0, below.size - width)] for below, above in zip(*joined, strict=True)]
+
+
+@dataclass(slots=True)
+class Sides:
+    """Pixels at the upper and lower sides of MCUs, continued by half a pixel, in levels but for a constant; one array (MCUs,
+    pixels) a component."""
+
+    top: list[NDArray[np.float32]]
+    bottom: list[NDArray[np.float32]]
+
+
+def read_sides(reader: RunReader, run: Run, first: int, count: int) -> Sides:
+    """The sides of ``count`` MCUs of ``run`` from number ``first`` on; fewer where decoding fails."""
+    tops: list[list[NDArray[np.float32]]] = [[] for _ in reader.shape]
+    bottoms: list[list[NDArray[np.float32]]] = [[] for _ in reader.shape]
+    for part in _parts(reader, run.entropy, int(run.bits[first]), reader.frame.mcus_x, count):
+        for c, (_, columns) in enumerate(reader.shape):
+            own = np.flatnonzero(reader.blocks == c)
+            tops[c].append(_pixels(reader, part, c, own[:columns], _ABOVE))
+            bottoms[c].append(_pixels(reader, part, c, own[-columns:], _BELOW))
+    return Sides(_joined(tops), _joined(bottoms))
+
+
+def read_flanks(reader: RunReader, run: Run) -> list[tuple[NDArray[np.float32], NDArray[np.float32]]]:
+    """Per component the pixels at the left and right sides of a run's MCUs, as those of ``Sides``."""
+    lefts: list[list[NDArray[np.float32]]] = [[] for _ in reader.shape]
+    rights: list[list[NDArray[np.float32]]] = [[] for _ in reader.shape]
+    for part in _parts(reader, run.entropy, int(run.bits[0]), reader.frame.mcus_x, run.count):
+        for c, (_, columns) in enumerate(reader.shape):
+            own = np.flatnonzero(reader.blocks == c)
+            lefts[c].append(_pixels(reader, part, c, own[::columns], _LEFT))
+            rights[c].append(_pixels(reader, part, c, own[columns - 1 :: columns], _RIGHT))
+    return list(zip(_joined(lefts), _joined(rights), strict=True))
+
+
+def _pixels(
+    reader: RunReader, part: _Part, c: int, blocks: NDArray[np.int64], basis: NDArray[np.float32]
+) -> NDArray[np.float32]:
+    """(MCUs, pixels): one row or column of pixels of component ``c``, those of ``blocks`` side by side."""
+    pixels = np.zeros((part.count, 8 * blocks.size), np.float32)
+    edge_rows(part.coefficients, blocks, part.level[c], basis * _scale(reader, c), pixels)
+    return pixels
+
+
+def _joined(parts: list[list[NDArray[np.float32]]]) -> list[NDArray[np.float32]]:
+    return [np.concatenate(c) if c else np.zeros((0, 8), np.float32) for c in parts]
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,17 +183,23 @@ def _compare(
             found[1].append(difference.mean(axis=1))
 
 
-def _continued(near: int, far: int) -> NDArray[np.float32]:
-    """(64, 8): what each zigzag coefficient gives to a block's row ``near``, continued by half a pixel away from ``far``."""
+def _continued(near: int, far: int, upright: bool = False) -> NDArray[np.float32]:
+    """(64, 8): what each zigzag coefficient gives to a block's row ``near``, continued by half a pixel away from ``far``.
+
+    ``upright``: to its column ``near``.
+    """
     out = np.empty((64, 8), np.float32)
     for k in range(64):
         block = np.zeros(64)
         block[spec.ZIGZAG[k]] = 1.0
         pixels = idctn(block.reshape(8, 8), norm="ortho")
+        if upright:
+            pixels = pixels.T
         out[k] = 1.5 * pixels[near] - 0.5 * pixels[far]
     return out
 
 
 _ABOVE, _BELOW = _continued(0, 1), _continued(7, 6)
+_LEFT, _RIGHT = _continued(0, 1, upright=True), _continued(7, 6, upright=True)
 #: Coefficients without horizontal frequency by their zigzag numbers: only they change a row's mean.
 _UPRIGHT = np.flatnonzero(np.array(spec.ZIGZAG)[:64] % 8 == 0)

@@ -76,3 +76,16 @@ def code_bits(table: HuffmanTable, symbol: int) -> list[int]:
             index += 1
         code <<= 1
     raise RepairImpossible("The picture's tables have no code for a neutral block.")
+
+
+def codes_nothing_new(structure: Structure, data: bytes) -> bool:
+    """Whether stuffed ``data`` hold the code of the MCU without detail over and over, as an encoder writes it for a flat area."""
+    try:
+        once = neutral_mcu(structure, structure.scans[0])
+    except (RepairImpossible, KeyError):
+        return False
+    bits = np.unpackbits(np.frombuffer(data.replace(b"\xff\x00", b"\xff"), np.uint8))
+    if bits.size < 2 * once.size:
+        return False
+    repeated = np.tile(once, bits.size // once.size + 2)
+    return any(np.array_equal(repeated[phase : phase + bits.size], bits) for phase in range(once.size))

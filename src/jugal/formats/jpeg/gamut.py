@@ -17,6 +17,7 @@ _ENDS = (0.1, 99.9)
 #: Levels by which ends of a range differ within a picture, and how often a part of it reaches as far as another does.
 _SOFT, _REACHED = 5.0, 0.5
 _LEAST_DOUBT, _MOST_LEVELS = 2.0, 400.0
+_SURE = 3.0
 _WHITE = 255.0
 _NORMAL = float(np.sqrt(2 * np.pi))
 
@@ -36,7 +37,8 @@ class Gamut:
         self, run: Run, offsets: NDArray[np.int64], doubt: NDArray[np.float64]
     ) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """``offsets`` and ``doubt`` of ``match_levels`` after a look at the range that the run would have with them."""
-        found = self._range(run, int(offsets[0]))
+        # What is known better than a range's ends are alike needs no second opinion.
+        found = self._range(run, int(offsets[0])) if doubt[0] > _SURE else None
         if found is None:
             return offsets, doubt
         offsets, doubt = offsets.copy(), doubt.copy()

@@ -1,6 +1,13 @@
-"""The levels that a run of MCUs counts from, lost with what was before it: matched to what is known around it."""
+"""The levels that a run of MCUs counts from, lost with what was before it: matched to what is known above it.
+
+Each MCU of the run's first row says by how much it is off from the nearest known one above, the slopes on both sides carried on
+across the gap. How far such a guess is off is learnt where both sides are known, by how much is going on in the MCUs: those of
+a quiet sky tell the level of the whole run.
+"""
 
 from __future__ import annotations
+
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -8,112 +15,128 @@ from scipy.fft import idctn
 
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION
-from jugal.formats.jpeg.canvas import Canvas, Placed
+from jugal.formats.jpeg.canvas import ROWS_LEARNT, Canvas, Rims, rims_of
 from jugal.formats.jpeg.runs import Run, RunReader
 
 #: The doubt in levels where nothing stands above a run.
-_NO_NEIGHBOUR = 40.0
-#: Doubt of a median in deviations of what it is taken of, over the root of their number.
-_MEDIAN_DOUBT = 1.25
+NO_NEIGHBOUR = 40.0
+#: Shares of the slope of which the one that guesses best is taken.
+_SHARES = (0.0, 0.25, 0.5, 0.75, 1.0)
+#: Classes of how much is going on in a pair of MCUs, the least deviation of a guess, and fewest pairs from which any is learnt.
+_CLASSES, _LEAST_DEVIATION, _FEW = 10, 0.25, 24
+#: Rows on which a guess is tried to learn how far it is off, and fewest of them.
+_TRIED, _FEW_TRIED = 24, 3
 
 
 def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
-    """Per component what to add to the run's DC values so that it goes on from what is known around it, and the doubt.
-
-    Where blocks touch, only the doubt of what they touch is left; across a gap the picture may have changed by as much
-    as it does elsewhere over so many rows.
-    """
+    """Per component what to add to the run's DC values so that it goes on from what is known above it, and the doubt."""
     reader, width = canvas.reader, canvas.width
-    touching = [
-        (number, spot)
-        for number in range(min(run.count, width))
-        if (spot := canvas.blocks_at(place + number - width)) is not None
-    ]
-    if len(touching) >= max(3, width // 24):
-        doubts = np.array([placed.doubt for _, (placed, _) in touching])
-        offsets, scatter = _match_pixels(canvas, run, touching)
-        return offsets, np.hypot(np.median(doubts, axis=0), scatter)
-    levels = reader.levels(run.dc)
-    number = np.arange(min(run.count, width))
-    above, rows = canvas.above(place + number)
-    offsets = np.zeros(len(reader.shape), np.int64)
-    doubt = canvas.placed[-1].doubt.copy()
+    own = rims_of(reader, run, 0, min(run.count, ROWS_LEARNT * width))
+    numbers = np.arange(min(own.top.shape[0], width))
+    above, rows = canvas.above(place + numbers)
     use = rows > 0
-    for c in range(len(reader.shape)):
-        if use.sum() >= 3:
-            slope = _slope(canvas, levels, c)
-            offset = float(np.median(above[use, c] + slope * rows[use] - levels[number[use], c]))
-            gap = max(1, round(float(np.median(rows[use]))))
-            doubt[c] = np.hypot(doubt[c], _wander(canvas, levels, c, gap))
-        else:
-            known = canvas.levels[canvas.known, c]
-            doubt[c] = np.hypot(doubt[c], _NO_NEIGHBOUR)
-            offset = (
-                float(np.median(known) - np.median(levels[:, c])) if known.size else -float(np.median(levels[:, c]))
-            )
+    parts = len(reader.shape)
+    offsets, doubt = np.zeros(parts, np.int64), np.full(parts, NO_NEIGHBOUR)
+    if use.sum() < 3:
+        known = canvas.levels[canvas.known]
+        levels = reader.levels(run.dc)
+        apart = (np.median(known, axis=0) if known.size else 0.0) - np.median(levels, axis=0)
+        return np.round(apart / reader.steps).astype(np.int64), doubt
+    numbers, above, rows = numbers[use], above[use], rows[use]
+    over, under = canvas.rims.of(above), own.of(numbers)
+    carried = canvas.doubt[above]
+    for c in range(parts):
+        guesses, deviations, usual = np.zeros(numbers.size), np.ones(numbers.size), []
+        for r in np.unique(rows).tolist():
+            same = rows == r
+            learnt = _Guess.learn([canvas.rims.before(place), own], c, r, width)
+            guesses[same], deviations[same] = learnt.guess(over.of(same), under.of(same), c)
+            usual.append((float(same.mean()), learnt.off))
+        offset = _weighted_median(guesses, 1.0 / deviations)
         offsets[c] = round(offset / reader.steps[c])
+        doubt[c] = np.hypot(float(np.median(carried[:, c])), sum(share * off for share, off in usual))
     return offsets, doubt
 
 
-def _wander(canvas: Canvas, levels: NDArray[np.float64], c: int, gap: int) -> float:
-    """By how much the level of a whole row differs from that of one ``gap`` rows on, beyond a steady slope."""
-    width = canvas.width
-    changes = np.empty(0)
-    for values in (canvas.levels[: canvas.end, c], levels[:, c]):
-        rows = np.median(values[: values.size // width * width].reshape(-1, width), axis=1)[-60:]
-        changes = np.append(changes, rows[gap:] - rows[:-gap])
-    if changes.size < 4:
-        return _NO_NEIGHBOUR
-    return MAD_TO_DEVIATION * float(np.median(np.abs(changes - np.median(changes))))
+@dataclass(frozen=True, slots=True)
+class _Guess:
+    """How the level of one MCU is guessed from that of another ``rows`` rows above it, and how far off that is.
 
-
-def _slope(canvas: Canvas, levels: NDArray[np.float64], c: int) -> float:
-    """By how much levels change from row to row around a gap: the median over the last rows above and the first below."""
-    width = canvas.width
-    steps = []
-    head = canvas.levels[max(0, canvas.end - 3 * width) : canvas.end, c]
-    for values in (head, levels[: 3 * width, c]):
-        if values.size > width + 4:
-            steps.append(float(np.median(values[width:] - values[:-width])))
-    return float(np.mean(steps)) if steps else 0.0
-
-
-def _match_pixels(
-    canvas: Canvas, run: Run, touching: list[tuple[int, tuple[Placed, int]]]
-) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
-    """The offset that makes pixel rows meet where MCUs of the run lie right under known ones, and the doubt in it.
-
-    Where some MCUs are not what they seem to be, they do not agree with the others.
+    ``share`` of the mean slope is carried on over the gap; ``borders`` part classes of how busy a pair is, ``deviations`` those
+    of their guesses; ``off`` is that of the guess for a whole row.
     """
-    reader = canvas.reader
-    numbers = np.array([n for n, _ in touching])
-    _, below = reader.read(run.entropy, int(run.bits[0]), int(numbers.max()) + 1, int(numbers.max()) + 1)
-    # Coefficients read from the run's start count their DC from there; the run's own count may have begun earlier.
-    shift = run.dc[0].astype(np.int64) - below[0, :, 0]
-    over: list[NDArray] = []
-    for _, (placed, number) in touching:
-        part = placed.run
-        _, blocks = reader.read(part.entropy, int(part.bits[number]), 1, 1)
-        blocks = blocks[0].astype(np.int64)
-        blocks[:, 0] = part.dc[number] + placed.offsets[reader.blocks]
-        over.append(blocks)
-    upper, lower = np.array(over), below[numbers].astype(np.int64)
-    offsets, scatter = np.zeros(len(reader.shape), np.int64), np.zeros(len(reader.shape))
-    for c, (_, columns) in enumerate(reader.shape):
-        own = np.flatnonzero(reader.blocks == c)
-        table = reader.quant[c]
-        bottom = _pixels(upper[:, own[-columns:]], table)
-        top_blocks = lower[:, own[:columns]]
-        top_blocks[..., 0] += shift[own[0]]
-        top = _pixels(top_blocks, table)
-        ahead = bottom[..., 7, :] + (bottom[..., 7, :] - bottom[..., 6, :]) / 2
-        back = top[..., 0, :] - (top[..., 1, :] - top[..., 0, :]) / 2
-        apart = ahead - back
-        offsets[c] = round(float(np.median(apart)) / reader.steps[c])
-        each = np.median(apart.reshape(apart.shape[0], -1), axis=1)
-        spread = MAD_TO_DEVIATION * float(np.median(np.abs(each - np.median(each))))
-        scatter[c] = _MEDIAN_DOUBT * spread / np.sqrt(each.size)
-    return offsets, scatter
+
+    rows: int
+    share: float
+    borders: NDArray[np.float64]
+    deviations: NDArray[np.float64]
+    off: float
+
+    @classmethod
+    def learn(cls, parts: list[Rims], c: int, rows: int, width: int) -> _Guess:
+        """From all pairs of MCUs in ``parts`` that stand so far above one another."""
+        pairs = [
+            (p.of(slice(None, -rows * width)), p.of(slice(rows * width, None)))
+            for p in parts
+            if p.top.shape[0] > rows * width
+        ]
+        pairs = [(u, v) for u, v in pairs if np.isfinite(u.top[:, c] + v.top[:, c]).sum() >= _FEW]
+        if not pairs:
+            return cls(rows, 0.0, np.zeros(0), np.ones(1), NO_NEIGHBOUR)
+        best = min(_SHARES, key=lambda s: sum(float(np.nanmean(np.abs(_apart(u, v, c, rows, s)))) for u, v in pairs))
+        apart = np.concatenate([_apart(u, v, c, rows, best) for u, v in pairs])
+        busy = np.concatenate([_busy(u, v, c) for u, v in pairs])
+        known = np.isfinite(apart)
+        borders = np.unique(np.quantile(busy[known], np.linspace(0, 1, _CLASSES + 1)[1:-1]))
+        number = np.searchsorted(borders, busy[known])
+        deviations = np.array([_deviation(apart[known][number == k]) for k in range(borders.size + 1)])
+        guess = cls(rows, best, borders, deviations, NO_NEIGHBOUR)
+        return cls(rows, best, borders, deviations, guess._usually_off(pairs, c, width))
+
+    def guess(self, over: Rims, under: Rims, c: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """What to add to each MCU of ``under``, and the deviation of that."""
+        number = np.searchsorted(self.borders, _busy(over, under, c))
+        return _apart(over, under, c, self.rows, self.share), self.deviations[number]
+
+    def _usually_off(self, pairs: list[tuple[Rims, Rims]], c: int, width: int) -> float:
+        """How far the guess for a row is off where the truth is known, as a deviation."""
+        offs = []
+        for over, under in pairs:
+            rows = over.top.shape[0] // width
+            for row in np.unique(np.linspace(0, rows - 1, _TRIED).astype(int)).tolist():
+                part = slice(row * width, (row + 1) * width)
+                guesses, deviations = self.guess(over.of(part), under.of(part), c)
+                known = np.isfinite(guesses)
+                if known.sum() >= width // 2:
+                    offs.append(_weighted_median(guesses[known], 1.0 / deviations[known]))
+        if len(offs) < _FEW_TRIED:
+            return NO_NEIGHBOUR
+        # Of a few, the root of the mean square says more than their middle.
+        return float(np.sqrt(np.mean(np.square(offs))))
+
+
+def _apart(over: Rims, under: Rims, c: int, rows: int, share: float) -> NDArray[np.float64]:
+    """By how much the upper side of each MCU is darker than the one above it lets expect."""
+    slope = (over.bottom[:, c] - over.top[:, c] + under.bottom[:, c] - under.top[:, c]) / 2
+    return np.asarray(over.bottom[:, c] + share * slope * (rows - 1) - under.top[:, c])
+
+
+def _busy(over: Rims, under: Rims, c: int) -> NDArray[np.float64]:
+    """How much is going on in each pair of MCUs: slopes and what varies along their sides."""
+    slopes = np.abs(over.bottom[:, c] - over.top[:, c]) + np.abs(under.bottom[:, c] - under.top[:, c])
+    return np.asarray(slopes + over.busy[:, c] + under.busy[:, c])
+
+
+def _deviation(values: NDArray[np.float64]) -> float:
+    if not values.size:
+        return 1.0
+    return max(_LEAST_DEVIATION, MAD_TO_DEVIATION * float(np.median(np.abs(values))))
+
+
+def _weighted_median(values: NDArray[np.float64], weights: NDArray[np.float64]) -> float:
+    order = np.argsort(values)
+    sums = np.cumsum(weights[order])
+    return float(values[order[np.searchsorted(sums, sums[-1] / 2)]])
 
 
 def sample_rows(reader: RunReader, run: Run, first: int, most: int, c: int, offset: int) -> NDArray[np.float64]:

@@ -9,21 +9,24 @@ surviving bit is kept.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
-from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION, STRANGE, strangeness_of, strangers_at
+from jugal.formats.jpeg.breaks import STRANGE, strangeness_of, strangers_at
 from jugal.formats.jpeg.canvas import Canvas, Placed, first_bit
+from jugal.formats.jpeg.columns import find_break_near, find_breaks, read_row_ends
 from jugal.formats.jpeg.damage import judge
 from jugal.formats.jpeg.decode import Picture, decode, raw_offsets
 from jugal.formats.jpeg.edges import Edges, read_edges
 from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
 from jugal.formats.jpeg.gamut import Gamut
-from jugal.formats.jpeg.levels import match_levels
+from jugal.formats.jpeg.levels import NO_NEIGHBOUR, match_levels
 from jugal.formats.jpeg.parse import Structure, walk
+from jugal.formats.jpeg.places import Spot, Stray, find_places
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan, select, usable
 from jugal.kernels.stuffing import pack_bits
@@ -46,7 +49,9 @@ _DOUBT = 0.3
 _FOREIGN_BYTES = 1 << 15
 _SURELY_STRANGE, _FEW_STRANGE, _MOSTLY_STRANGE = 6.0, 0.35, 0.2
 #: Rows of a run from which its columns are told, and by how many deviations a column stands out by chance.
-_LEAST_ROWS = 4
+_ROWS_SURE = 4
+#: Breaks that seams may tell of.
+_MOST_UNSEEN = 4
 _CHANCE = 2.5
 
 
@@ -60,7 +65,7 @@ class Mosaic:
 
     @property
     def kept(self) -> float:
-        """Percent of the picture that is in its place again, runs weighed by how sure their levels are."""
+        """Percent of the picture that is in its place again, runs weighed by how sure their places and levels are."""
         return 100.0 * (self.before + sum(p.run.count * p.surety for p in self.placed)) / self.reader.total
 
 
@@ -70,8 +75,8 @@ def applicable(structure: Structure) -> bool:
 
 
 @dataclass(slots=True)
-class _Piece:
-    """A run before it is placed: the bytes lost ahead of it, whether those were seen to be bad, whether it is the last."""
+class _Found:
+    """A run as it was found: the bytes lost ahead of it, whether those were seen to be bad, whether it ends the picture."""
 
     run: Run
     lost_bytes: int
@@ -89,20 +94,22 @@ def find_mosaic(subject: Subject, structure: Structure, picture: Picture) -> Mos
     reader = RunReader(structure)
     first = min(verdicts.damages, key=lambda d: d.first)
     holes = sorted((s.start, s.end) for s in [*(f.span for f in verdicts.fills), *verdicts.foreign])
-    pieces = _collect(subject, structure, reader, first.start, holes)
-    if not pieces:
+    found = _collect(subject, structure, reader, first.start, holes)
+    if not found:
         return None
     known = _known_edges(reader, structure, picture, first.first)
-    before = first.first if pieces[0].seen else _true_end(picture, known, first.first)
-    pieces = _own(pieces, reader, known)
-    if not pieces:
+    head, _ = reader.read(structure.scans[0].entropy, first_bit(picture), first.first)
+    if not found[0].seen:
+        head = head.only_first(head.count - _foreign_end(reader, head, known))
+    head, pieces = _whole(reader, head, _own(found, reader, known))
+    head, pieces, spots = _settle(reader, head, pieces)
+    if not spots:
         return None
-    canvas = Canvas(picture, structure, reader, before)
-    gamut = Gamut(reader, canvas.placed[0].run)
-    mosaic = Mosaic(reader, before, [])
-    spots = _estimates(canvas, pieces)
-    for number, piece in enumerate(pieces):
-        placed = _put(canvas, piece, known, gamut, spots[number], pieces[number + 1 :], spots[number + 1 :])
+    canvas = Canvas(picture, reader, head)
+    gamut = Gamut(reader, head)
+    mosaic = Mosaic(reader, head.count, [])
+    for piece, spot in zip(pieces, spots, strict=True):
+        placed = _put(canvas, piece, gamut, spot)
         if placed is not None:
             mosaic.placed.append(placed)
     return mosaic if mosaic.placed else None
@@ -110,13 +117,13 @@ def find_mosaic(subject: Subject, structure: Structure, picture: Picture) -> Mos
 
 def _collect(
     subject: Subject, structure: Structure, reader: RunReader, fault: int, holes: list[tuple[int, int]]
-) -> list[_Piece]:
+) -> list[_Found]:
     """The runs behind each damage, in file order."""
     end = _picture_end(subject, structure)
     at, seen, gone = fault, False, fault
     if holes and holes[0][0] <= fault + _SECTOR:
         at, seen = holes[0][1], True
-    pieces: list[_Piece] = []
+    pieces: list[_Found] = []
     for _ in range(_MAX_DAMAGES):
         if end - at < 64:
             break
@@ -127,13 +134,16 @@ def _collect(
                 break
             at, seen = next(e for s, e in holes if s == stop), True
             continue
-        last = stop == end and run.ends_with_data
         raw = raw_offsets(run.entropy, run.bits >> 3)
+        if raw[-1] < stop - _SECTOR:
+            # A marker among what was put in ends the data as well as an error does.
+            run.failed = True
+        last = stop == end and run.ends_with_data
         if run.failed:
             # What stands in the sector of the fault may be nonsense that happened to decode.
             run = run.only_first(int(np.searchsorted(raw[:-1], raw[-1] // _SECTOR * _SECTOR)))
         if run.count >= _LEAST:
-            pieces.append(_Piece(run, max(0, int(raw[0]) - gone), seen, last))
+            pieces.append(_Found(run, max(0, int(raw[0]) - gone), seen, last))
             gone = int(raw[min(run.count, raw.size - 1)])
         if last:
             break
@@ -146,35 +156,97 @@ def _collect(
     return pieces
 
 
-def _own(pieces: list[_Piece], reader: RunReader, known: Edges) -> list[_Piece]:
-    """Without those of another picture: laid out in rows of this one's length their MCUs meet as strangers do."""
-    kept = []
+def _own(pieces: list[_Found], reader: RunReader, known: Edges) -> list[_Found]:
+    """The runs that are the picture's own, without what of bytes that were put in decoded ahead of them.
+
+    Laid out in rows of this one's length the MCUs of another picture meet as strangers do. Too few of them to tell are left out
+    where decoding soon failed again. Bytes of what is left out count as lost.
+    """
+    kept, lost, width = [], 0, known.width
     for piece in pieces:
-        run, width = piece.run, known.width
-        edges = read_edges(reader, run.entropy, int(run.bits[0]), width, 0, min(run.count, _ROWS_LEARNT * width), False)
-        if strangeness_of(edges, known) < STRANGE:
-            kept.append(piece)
+        run = piece.run
+        lost += piece.lost_bytes
+        begin = int(run.bits[0])
+        if (
+            piece.seen
+            or not run.failed
+            or run.count >= _ROWS_SURE * width
+            or run.bits[-1] - begin > 8 * _FOREIGN_BYTES // 2
+        ):
+            edges = read_edges(reader, run.entropy, begin, width, 0, min(run.count, _ROWS_LEARNT * width), False)
+            if strangeness_of(edges, known) < STRANGE:
+                skip = 0 if piece.seen else _foreign_start(reader, run, known)
+                own = run.without_first(skip)
+                own = own.only_first(own.count - (_foreign_end(reader, own, known) if run.failed else 0))
+                if own.count >= _LEAST:
+                    kept.append(_Found(own, lost + (int(own.bits[0]) - begin >> 3), piece.seen, piece.last))
+                    lost = int(run.bits[-1] - own.bits[-1]) >> 3
+                    continue
+        lost += int(run.bits[-1]) - begin >> 3
     return kept
 
 
-def _estimates(canvas: Canvas, pieces: list[_Piece]) -> list[int]:
-    """The place of each run if lost bytes held as many MCUs as others: exact for the last, which ends the picture."""
-    total = canvas.reader.total
-    have = sum(p.run.count for p in pieces)
-    lost_bytes = [p.lost_bytes for p in pieces]
-    if pieces[-1].last:
-        lost = max(len(pieces), total - canvas.end - have)
-    else:
-        used = sum(int(p.run.bits[-1] - p.run.bits[0]) >> 3 for p in pieces)
-        lost = max(len(pieces), round(sum(lost_bytes) * have / max(1, used)))
-    spots, at = [], canvas.end
-    for piece, size in zip(pieces, lost_bytes, strict=True):
-        at += max(1, round(lost * size / max(1, sum(lost_bytes))))
-        spots.append(at)
-        at += piece.run.count
-    if pieces[-1].last:
-        spots[-1] = total - pieces[-1].run.count
-    return spots
+def _whole(reader: RunReader, head: Run, found: list[_Found]) -> tuple[Run, list[Stray]]:
+    """The head as far as it stands where it was decoded, and the runs, parted where they broke without an error."""
+    pieces: list[Stray] = []
+    for number, one in enumerate([_Found(head, 0, True, False), *found]):
+        ends = read_row_ends(reader, one.run)
+        borders = [0, *find_breaks(reader, one.run, ends), one.run.count]
+        for first, last in pairwise(borders):
+            if not number and not first:
+                head = one.run.only_first(last)
+                continue
+            ahead, seen = (one.lost_bytes, one.seen) if not first else (0, False)
+            whole = Stray(one.run, ends, ahead, seen, one.last)
+            pieces.append(whole.part(first, last))
+    return head, pieces
+
+
+def _settle(reader: RunReader, head: Run, pieces: list[Stray]) -> tuple[Run, list[Stray], list[Spot]]:
+    """Places the runs; where a seam tells that one breaks near it unseen, that one is parted and all are placed again."""
+    for _ in range(_MOST_UNSEEN):
+        pieces = _fitting(reader, head, pieces)
+        spots = find_places(reader, head, pieces)
+        parted = _part_astray(reader, head, pieces, spots)
+        if parted is None:
+            break
+        head, pieces = parted
+    return head, pieces, spots
+
+
+def _part_astray(
+    reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot]
+) -> tuple[Run, list[Stray]] | None:
+    """The head and the runs with one of them parted at a break near a seam that does not fit; None where there is none."""
+    for number, spot in enumerate(spots):
+        if not spot.astray:
+            continue
+        before = pieces[number - 1].run if number else head
+        if (at := find_break_near(reader, before, before.count)) is not None:
+            if number:
+                return head, [*pieces[: number - 1], *pieces[number - 1].parted(at), *pieces[number:]]
+            rest = head.without_first(at)
+            return head.only_first(at), [Stray(rest, read_row_ends(reader, rest), 0, False, False), *pieces]
+        if (at := find_break_near(reader, pieces[number].run, 0)) is not None:
+            return head, [*pieces[:number], *pieces[number].parted(at), *pieces[number + 1 :]]
+    return None
+
+
+def _fitting(reader: RunReader, head: Run, pieces: list[Stray]) -> list[Stray]:
+    """The runs that the picture has room for: where there are too many MCUs, what was put in decoded to some of them."""
+    room = reader.total - head.count
+
+    def over() -> int:
+        return sum(p.run.count + 1 for p in pieces) - room
+
+    pieces = list(pieces)
+    while len(pieces) > 1 and over() > 0:
+        pieces.remove(min((p for p in pieces if not p.last), key=lambda p: p.run.count, default=pieces[0]))
+    if pieces and (skip := over()) > 0:
+        only = pieces[0]
+        skip = min(skip, only.run.count)
+        pieces = [only.part(skip, only.run.count) if only.last else only.part(0, only.run.count - skip)]
+    return [p for p in pieces if p.run.count >= _LEAST]
 
 
 def _picture_end(subject: Subject, structure: Structure) -> int:
@@ -220,118 +292,25 @@ def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool)
     return None
 
 
-def _put(
-    canvas: Canvas, piece: _Piece, known: Edges, gamut: Gamut, spot: int, behind: list[_Piece], spots: list[int]
-) -> Placed | None:
-    """Places a run, drops what of it is foreign, matches its level and takes it in."""
-    run, least = piece.run, canvas.end + 1
-    place = spot
-    if piece.last:
-        if place < least:
-            run, place = run.without_first(min(run.count, least - place)), least
-    else:
-        best = _best_place(canvas, run, spot, behind, spots)
-        if best is None:
-            return None
-        place = best
-    if not piece.seen and run.count >= _LEAST:
-        skip = _foreign_start(canvas.reader, run, known)
-        run, place = run.without_first(skip), place + skip
+def _put(canvas: Canvas, stray: Stray, gamut: Gamut, spot: Spot) -> Placed | None:
+    """Takes a run in at its place, its level matched."""
+    run, place = stray.run, spot.place
+    if place <= canvas.end:
+        skip = canvas.end + 1 - place
+        run, place = run.without_first(min(run.count, skip)), place + skip
     if run.count < _LEAST:
         return None
-    offsets, doubt = gamut.settle(run, *match_levels(canvas, run, place))
+    offsets, doubt = match_levels(canvas, run, place)
+    if spot.astray:
+        # What stands above does not belong there, nor does its level.
+        doubt += NO_NEIGHBOUR
+    offsets, doubt = gamut.settle(run, offsets, doubt)
     skip = _wild_start(canvas.reader, run, offsets)
     if run.count - skip < _LEAST:
         return None
-    placed = Placed(run.without_first(skip), place + skip, offsets, doubt)
+    placed = Placed(run.without_first(skip), place + skip, offsets, doubt, spot.surety)
     canvas.add(placed)
     return placed
-
-
-def _best_place(canvas: Canvas, run: Run, spot: int, behind: list[_Piece], spots: list[int]) -> int | None:
-    """Where near ``spot`` a run goes best with the rows above it and with the last run, whose place is known.
-
-    Levels follow those of the neighbours but for a constant. Which row is told by the estimate, where in the row by
-    the picture.
-    """
-    reader, width = canvas.reader, canvas.width
-    if run.count < max(8, width // 8):
-        return None
-    first, most = canvas.end + 1, reader.total - run.count - sum(p.run.count + 1 for p in behind)
-    reach = max(width // 2, round(_DOUBT * (spot - canvas.end)))
-    first, most = max(first, spot - reach), min(most, spot + reach)
-    if most < first:
-        return None
-    levels = reader.levels(run.dc)
-    head, tail = np.arange(min(run.count, 2 * width)), np.arange(max(0, run.count - 2 * width), run.count)
-    below = _Below(canvas, behind, spots)
-    costs = np.full(most - first + 1, np.inf)
-    edge = _edge_by_column(reader, run, width)
-    for k in range(costs.size):
-        parts = [
-            _misfit(levels[number], *look(first + k + number), width)
-            for number, look in ((head, canvas.above), (tail, below.under))
-        ]
-        known = [c for c in parts if c is not None]
-        if known:
-            off = (first + k - spot) / max(1.0, reach / 2)
-            costs[k] = float(np.mean(known)) * (1.0 + 0.5 * off * off) / edge[(first + k) % width]
-    if not np.isfinite(costs).any():
-        return None
-    return first + int(np.argmin(costs))
-
-
-def _edge_by_column(reader: RunReader, run: Run, width: int) -> NDArray[np.float64]:
-    """For each column that a run may begin in, how much speaks for it: 1 for nothing, more the better.
-
-    Where its rows end the picture's right edge meets its left, and blocks differ more than neighbours do.
-    """
-    if run.count < _LEAST_ROWS * width:
-        return np.ones(width)
-    steps = np.zeros(run.count - 1)
-    for c, (_, columns) in enumerate(reader.shape):
-        own = np.flatnonzero(reader.blocks == c)
-        right, left = run.dc[:-1, own[columns - 1 :: columns]], run.dc[1:, own[::columns]]
-        steps += np.abs(right - left).mean(axis=1) * reader.steps[c]
-    steps = np.minimum(steps, np.percentile(steps, 98))
-    place = np.arange(steps.size) % width
-    mean = np.bincount(place, steps, width) / np.bincount(place, minlength=width)
-    middle = float(np.median(mean))
-    excess = (mean - middle) / max(1e-6, MAD_TO_DEVIATION * float(np.median(np.abs(mean - middle))))
-    # A run whose rows end behind its MCU number k begins in column width - 1 - k.
-    return 1.0 + np.maximum(0.0, excess[::-1] - _CHANCE)
-
-
-def _misfit(
-    levels: NDArray[np.float64], other: NDArray[np.float64], rows: NDArray[np.int64], width: int
-) -> float | None:
-    """Mean distance of levels from those ``rows`` rows away, but for a constant; None where too few can be compared."""
-    use = rows > 0
-    if use.sum() < max(6, width // 10):
-        return None
-    rest = levels[use] - other[use]
-    return float(np.abs(rest - np.median(rest, axis=0)).mean(axis=0).sum()) / float(np.sqrt(rows[use].mean()))
-
-
-class _Below:
-    """Levels of the last run, at its known place but at a level of its own."""
-
-    def __init__(self, canvas: Canvas, behind: list[_Piece], spots: list[int]) -> None:
-        self._width, self._total = canvas.width, canvas.reader.total
-        anchored = bool(behind) and behind[-1].last
-        self._place = spots[-1] if anchored else self._total
-        self._levels = canvas.reader.levels(behind[-1].run.dc) if anchored else np.zeros((0, canvas.levels.shape[1]))
-
-    def under(self, places: NDArray[np.int64]) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-        """As canvas.above(), straight below."""
-        levels = np.zeros((places.size, self._levels.shape[1]))
-        rows = np.zeros(places.size, np.int64)
-        for down in range(1, 5):
-            number = places + down * self._width - self._place
-            use = (rows == 0) & (number >= 0) & (number < self._levels.shape[0])
-            levels[use] = self._levels[number[use]]
-            rows[use] = down
-        return levels, rows
 
 
 def _known_edges(reader: RunReader, structure: Structure, picture: Picture, before: int) -> Edges:
@@ -342,21 +321,24 @@ def _known_edges(reader: RunReader, structure: Structure, picture: Picture, befo
     return read_edges(reader, structure.scans[0].entropy, bit, width, first, before)
 
 
-def _true_end(picture: Picture, known: Edges, before: int) -> int:
-    """How many MCUs ahead of a fault belong to the picture: foreign data may decode for a while before they fail.
+def _foreign_end(reader: RunReader, run: Run, known: Edges) -> int:
+    """How many MCUs at the end of a run, ahead of a fault, belong to what was put in: it may decode for a while before it fails.
 
-    They begin at a sector, and meet the MCUs above as strangers do.
+    It begins at a sector, and its MCUs meet those above as strangers do.
     """
-    values = strangers_at(known, known)
-    decoded = picture.scans[0]
-    if values is None or known.first + values.size < before:
-        return before
-    raw = decoded.raw(decoded.unit_pos[known.first : before])
+    width = known.width
+    first = max(0, run.count - _ROWS_LEARNT * width)
+    edges = read_edges(reader, run.entropy, int(run.bits[first]), width, 0, run.count - first, False)
+    values = strangers_at(edges, known)
+    first += width
+    if values is None or not values.size or first + values.size < run.count:
+        return 0
+    raw = raw_offsets(run.entropy, run.bits[first:-1] >> 3)
     low = max(int(raw[0]), int(raw[-1]) - _FOREIGN_BYTES // 2)
     borders = np.searchsorted(raw, np.arange(low // _SECTOR + 1, int(raw[-1]) // _SECTOR + 1) * _SECTOR)
     sums = np.append(np.cumsum((values - 0.5)[::-1])[::-1], 0.0)
-    cut = _clearest(borders, sums[borders], before - known.first - borders)
-    return before if cut is None else known.first + max(0, cut - 1)
+    cut = _clearest(borders, sums[borders], values.size - borders)
+    return 0 if cut is None else values.size - max(0, cut - 1)
 
 
 def _foreign_start(reader: RunReader, run: Run, known: Edges) -> int:
@@ -386,7 +368,7 @@ def _wild_start(reader: RunReader, run: Run, offsets: NDArray[np.int64]) -> int:
 
     They were not in step yet. What is put before a run must have the level that its first MCU counts from.
     """
-    levels = np.vstack((_counted_from(reader, run)[reader.blocks], run.dc[:_SETTLING])).astype(np.float64)
+    levels = np.vstack((reader.counted_from(run)[reader.blocks], run.dc[:_SETTLING])).astype(np.float64)
     levels = (levels + offsets[reader.blocks]) * reader.steps[reader.blocks]
     wild = np.flatnonzero((np.abs(levels) > _BEYOND).any(axis=1))
     return int(wild[-1]) + 1 if wild.size else 0
@@ -422,7 +404,7 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
     steps = [f"Kept the {head.count:,} blocks of the picture before the damage."]
     for placed in mosaic.placed:
         lost = placed.place - reached
-        changes = (_counted_from(reader, placed.run) + placed.offsets - levels).tolist()
+        changes = (reader.counted_from(placed.run) + placed.offsets - levels).tolist()
         parts.append(np.tile(neutral_mcu(structure, scan), lost - 1))
         parts.append(neutral_mcu(structure, scan, changes))
         parts.append(placed.run.own_bits())
@@ -438,13 +420,6 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
     steps.append("Matched brightness and tint at the seams.")
     pieces: tuple[Piece, ...] = (*header, pack_bits(np.concatenate(parts)), b"\xff\xd9")
     return RepairDraft(pieces, tuple(steps), kept=mosaic.kept)
-
-
-def _counted_from(reader: RunReader, run: Run) -> NDArray[np.int64]:
-    """Per component the DC value that the run's first MCU counts from: its own less the step that leads to it."""
-    one, _ = reader.read(run.entropy, int(run.bits[0]), 1)
-    before = run.dc[0].astype(np.int64) - one.dc[0]
-    return np.array([before[np.flatnonzero(reader.blocks == c)[0]] for c in range(len(reader.shape))])
 
 
 def _last_levels(reader: RunReader, run: Run, offsets: NDArray[np.int64]) -> NDArray[np.int64]:

@@ -111,6 +111,12 @@ class RunReader:
             out[:, c] = dc[:, self.blocks == c].mean(axis=1) * self.steps[c]
         return out
 
+    def counted_from(self, run: Run) -> NDArray[np.int64]:
+        """Per component the DC value that the run's first MCU counts from: its own less the step that leads to it."""
+        one, _ = self.read(run.entropy, int(run.bits[0]), 1)
+        before = run.dc[0].astype(np.int64) - one.dc[0]
+        return np.array([before[np.flatnonzero(self.blocks == c)[0]] for c in range(len(self.shape))])
+
     def in_step(self, subject: Subject, at: int, end: int, surely: bool = False) -> int | None:
         """The bit after byte ``at`` at which an MCU surely begins; None where decoding does not fall into step.
 

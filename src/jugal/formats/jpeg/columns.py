@@ -1,0 +1,93 @@
+"""In which column of the picture a run of MCUs begins, and where inside a run that changes.
+
+A row ends where the picture's right side meets its left, and there MCUs meet as strangers do. Once a row's length that shows;
+where bytes went missing and decoding fell into step again without an error, it moves to another column.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.jpeg.breaks import find_break
+from jugal.formats.jpeg.decode import raw_offsets
+from jugal.formats.jpeg.edges import read_edges, read_flanks
+from jugal.formats.jpeg.likeness import Usual, apart, said
+from jugal.formats.jpeg.runs import Run, RunReader
+
+#: What a row's end counts, since those of the next rows say much the same, and how often a picture's sides look alike, so that
+#: where they meet tells nothing.
+_TEMPER, _SIDES_ALIKE = 0.35, 0.3
+#: Nats that a change of column must bring, rows around it in which the break is looked for, and rows a part must have.
+_CHANGE, _ROWS_AROUND, _LEAST_ROWS = 14.0, 10, 3
+
+
+@dataclass(frozen=True, slots=True)
+class RowEnds:
+    """How the border behind each MCU of a run speaks for being that of two rows, in nats; ``width`` MCUs make one."""
+
+    width: int
+    strange: NDArray[np.float64]
+
+    def of(self, first: int, last: int) -> RowEnds:
+        """Those of the run's MCUs ``first`` to ``last``."""
+        return RowEnds(self.width, self.strange[first : max(first, last - 1)])
+
+    def columns(self) -> NDArray[np.float64]:
+        """(width,): how likely it is that the run begins in each column, in nats."""
+        sums = _TEMPER * np.bincount(np.arange(self.strange.size) % self.width, self.strange, self.width)
+        # Where MCU number k ends a row, the run begins in column width - 1 - k.
+        return np.asarray(np.logaddexp(np.log(1 - _SIDES_ALIKE) + sums[::-1], np.log(_SIDES_ALIKE)))
+
+    def changes(self) -> list[int]:
+        """The MCUs, to a row or so, from which on rows end in another column."""
+        width, rows = self.width, self.strange.size // self.width
+        if rows < 2 * _LEAST_ROWS:
+            return []
+        said_by_row = _TEMPER * self.strange[: rows * width].reshape(rows, width)
+        best, came = said_by_row[0], np.zeros((rows, width), np.int64)
+        for row in range(1, rows):
+            other = int(np.argmax(best))
+            came[row] = np.where(best[other] - _CHANGE > best, other, np.arange(width))
+            best = best[came[row]] - np.where(came[row] == np.arange(width), 0.0, _CHANGE) + said_by_row[row]
+        state = int(np.argmax(best))
+        found = []
+        for row in range(rows - 1, 0, -1):
+            if came[row][state] != state:
+                found.append(row * width)
+                state = int(came[row][state])
+        return found[::-1]
+
+
+def read_row_ends(reader: RunReader, run: Run) -> RowEnds:
+    """Those of a whole run."""
+    width = reader.frame.mcus_x
+    shift = width // 3 + 1
+    strange = np.zeros(max(0, run.count - 1))
+    for c, (left, right) in enumerate(read_flanks(reader, run)[:3]):
+        distance = apart(right[:-1], left[1:])
+        near, far = Usual.of([distance]), Usual.of([apart(right[:-shift], left[shift:])])
+        if near is not None and far is not None:
+            strange[: distance.size] -= said(distance, near, far, c)
+    return RowEnds(width, strange)
+
+
+def find_breaks(reader: RunReader, run: Run, ends: RowEnds) -> list[int]:
+    """The MCUs of a run from which on it stands in the wrong place though it decoded without an error."""
+    found: list[int] = []
+    for near in ends.changes():
+        at = find_break_near(reader, run, near)
+        if at is not None and at > (found[-1] if found else 0):
+            found.append(at)
+    return found
+
+
+def find_break_near(reader: RunReader, run: Run, near: int) -> int | None:
+    """The MCU within some rows of number ``near`` at which a run surely breaks; None where none stands out."""
+    width = reader.frame.mcus_x
+    first, last = max(0, near - _ROWS_AROUND * width), min(run.count, near + _ROWS_AROUND * width)
+    edges = read_edges(reader, run.entropy, int(run.bits[first]), width, 0, last - first)
+    at = find_break(edges, raw_offsets(run.entropy, run.bits[first : last + 1] >> 3))
+    return None if at is None else first + at

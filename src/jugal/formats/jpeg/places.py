@@ -1,0 +1,251 @@
+"""Where runs of MCUs belong whose number in the picture was lost: told together, from all that speaks for a place.
+
+Three things do. A row ends where the picture's right side meets its left, and there MCUs meet as strangers do: that gives the
+column. What lies above a run goes on in it: by the pixels where they touch, by mean levels across more than a row. And lost
+bytes held about as many MCUs as others do. The most likely places of all runs at once are found, and how sure each is.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.special import logsumexp
+
+from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION
+from jugal.formats.jpeg.columns import RowEnds
+from jugal.formats.jpeg.edges import read_sides
+from jugal.formats.jpeg.likeness import Usual, apart, said
+from jugal.formats.jpeg.runs import Run, RunReader
+
+_CLUSTER = 4096
+#: Rows of MCUs at a run's ends from which it is learnt how rows meet.
+_ROWS_TOLD = 48
+#: What one MCU of a seam counts, since its neighbours say much the same.
+_TEMPER = 0.35
+#: Rows across which a run is compared with what lies above, and fewest MCUs that are.
+_ROWS_ACROSS, _FEW = 8, 4
+#: Bytes on both sides of lost ones by whose MCUs theirs are reckoned, in shares of them and at least.
+_SHARE_AROUND, _LEAST_AROUND = 2, 8192
+#: Deviation of the log of how many MCUs lost bytes held: its limits, and how heavy its tail is.
+_LEAST_SPREAD, _MOST_SPREAD, _TAIL = 0.12, 0.8, 3.0
+#: Clusters that may have gone without a trace, and how often none has.
+_MOST_UNSEEN, _NONE_UNSEEN = 32, 0.4
+#: MCUs lost of which places are told apart.
+_MOST_LOST = 8_000
+#: Nats by which a seam must be better with fewer MCUs lost.
+_CLEAR = 30.0
+
+
+@dataclass(slots=True)
+class Stray:
+    """A run before it is placed: where its rows end, the bytes lost ahead of it, whether those were seen to be bad, whether it
+    ends the picture."""
+
+    run: Run
+    ends: RowEnds
+    lost_bytes: int
+    seen: bool
+    last: bool
+
+    def part(self, first: int, last: int) -> Stray:
+        """Its MCUs ``first`` to ``last``."""
+        whole = self.run.count
+        run = self.run.without_first(first).only_first(last - first)
+        return Stray(run, self.ends.of(first, last), self.lost_bytes, self.seen, self.last and last == whole)
+
+    def parted(self, at: int) -> tuple[Stray, Stray]:
+        """The two parts that it breaks into at MCU ``at``, where what was lost left no trace."""
+        behind = self.part(at, self.run.count)
+        return self.part(0, at), Stray(behind.run, behind.ends, 0, False, behind.last)
+
+
+@dataclass(frozen=True, slots=True)
+class Spot:
+    """MCU number ``place`` for a run's first, and how likely it is, 0..1.
+
+    ``astray``: by so many MCUs the end of the run before it stands too early, or its own start too late, for the two meet much
+    better so: somewhere near the seam more is lost than was seen.
+    """
+
+    place: int
+    surety: float
+    astray: int
+
+
+def find_places(reader: RunReader, head: Run, pieces: list[Stray]) -> list[Spot]:
+    """A spot for each of ``pieces``, which follow the picture's first MCUs, ``head``, in this order.
+
+    None where there are none, or more MCUs in them than the picture has room for.
+    """
+    room = reader.total - head.count - sum(p.run.count for p in pieces)
+    if not pieces or room < len(pieces):
+        return []
+    most = min(room, _MOST_LOST)
+    end = room if pieces[-1].last and room <= most else None
+    likely = _lost_likely(head, pieces, most, end)
+    views = _Views(reader, [head, *(p.run for p in pieces)])
+    seams = [views.seam(number, most) for number in range(len(pieces))]
+    columns, at = [], head.count
+    for piece in pieces:
+        column = piece.ends.columns()
+        columns.append(column[(at + np.arange(most + 1)) % views.width])
+        at += piece.run.count
+    lost, sureties = _most_likely([a + b for a, b in zip(likely, seams, strict=True)], columns, end)
+    spots, at, before = [], head.count, 0
+    for piece, gone, sure, seam in zip(pieces, lost, sureties, seams, strict=True):
+        best, gap = int(np.argmax(seam)), gone - before
+        clear = best < gap and seam[best] > _CLEAR and seam[best] - seam[gap] > _CLEAR
+        spots.append(Spot(at + (room if piece.last else gone), sure, gap - best if clear else 0))
+        at, before = at + piece.run.count, gone
+    return spots
+
+
+def _lost_likely(head: Run, pieces: list[Stray], most: int, end: int | None) -> list[NDArray[np.float64]]:
+    """For each run, (most + 1,): the log of how likely it is that so many MCUs were lost ahead of it; never none."""
+    held, before = [], head
+    for piece in pieces:
+        held.append(piece.lost_bytes * _density(before, piece.run, piece.lost_bytes))
+        before = piece.run
+    bits = np.concatenate([np.diff(r.bits) for r in (head, *(p.run for p in pieces))]).astype(np.float64)
+    spread = _spread(bits, max(_CLUSTER, int(np.median([p.lost_bytes for p in pieces]))))
+    whole = 8.0 * bits.size / max(1.0, float(bits.sum()))
+    if end is not None and all(p.seen or p.lost_bytes >= _CLUSTER // 2 for p in pieces):
+        # All is known that was lost: together it held what is missing.
+        held = [h * end / max(1.0, sum(held)) for h in held]
+    number = np.log(np.arange(most + 1, dtype=np.float64) + 1.0)
+
+    def near(center: float) -> NDArray[np.float64]:
+        off = (number - np.log(center + 1.0)) / spread
+        return np.asarray(-0.5 * (_TAIL + 1) * np.log1p(off * off / _TAIL) - number)
+
+    found = []
+    for piece, center in zip(pieces, held, strict=True):
+        if piece.seen:
+            likely = near(center)
+        else:
+            unseen = np.arange(_MOST_UNSEEN + 1)
+            weights = np.where(unseen == 0, _NONE_UNSEEN, (1 - _NONE_UNSEEN) / (unseen + 1.0) ** 1.5)
+            each = [near(center + k * _CLUSTER * whole) + np.log(w) for k, w in zip(unseen, weights, strict=True)]
+            likely = np.asarray(logsumexp(each, axis=0))
+        likely[0] = -np.inf
+        found.append(likely - likely.max())
+    return found
+
+
+def _density(before: Run, behind: Run, lost: int) -> float:
+    """MCUs a byte on both sides of ``lost`` bytes."""
+    around = 8 * max(_LEAST_AROUND, _SHARE_AROUND * lost)
+    first = int(np.searchsorted(before.bits, before.bits[-1] - around))
+    last = int(np.searchsorted(behind.bits, behind.bits[0] + around, side="right")) - 1
+    count = before.count - first + max(1, last)
+    bits = int(before.bits[-1] - before.bits[min(first, before.count)]) + int(
+        behind.bits[max(1, last)] - behind.bits[0]
+    )
+    return 8.0 * count / max(1, bits)
+
+
+def _spread(bits: NDArray[np.float64], lost: int) -> float:
+    """By how much the log of the MCUs in so many bytes changes from one such stretch to the next, as a deviation."""
+    count = np.bincount((np.cumsum(bits) / 8.0 // lost).astype(np.int64))[:-1]
+    if count.size < 4:
+        return 0.4
+    return float(
+        np.clip(MAD_TO_DEVIATION * np.median(np.abs(np.diff(np.log(count + 1.0)))), _LEAST_SPREAD, _MOST_SPREAD)
+    )
+
+
+class _Views:
+    """What is seen at the sides of runs: their first rows and their last one, and how far apart such sides are."""
+
+    def __init__(self, reader: RunReader, runs: list[Run]) -> None:
+        self.width = reader.frame.mcus_x
+        self._parts = min(3, len(reader.shape))
+        told = _ROWS_TOLD * self.width
+        self._heads = [read_sides(reader, r, 0, min(r.count, told)) for r in runs]
+        self._tails = [read_sides(reader, r, max(0, r.count - told), min(r.count, told)) for r in runs]
+        width, seen = self.width, [*self._heads[1:], *self._tails]
+        self._apart: list[list[Usual | None]] = []
+        self._strange: list[Usual | None] = []
+        for c in range(self._parts):
+            ups = [(s.bottom[c], s.top[c]) for s in seen]
+            self._apart.append(
+                [Usual.of([_by_row(b, t, r * width, width) for b, t in ups]) for r in range(1, _ROWS_ACROSS + 1)]
+            )
+            self._strange.append(Usual.of([_by_row(b, t, 2 * width + width // 2, width) for b, t in ups]))
+
+    def seam(self, number: int, most: int) -> NDArray[np.float64]:
+        """(most + 1,): how run ``number + 1`` goes on from the end of the one before with so many MCUs lost between them."""
+        width = self.width
+        tail, head = self._tails[number], self._heads[number + 1]
+        known, length = tail.bottom[0].shape[0], min(width, head.top[0].shape[0])
+        out, numbers = np.zeros(most + 1), np.arange(length)
+        for gone in range(1, most + 1):
+            rows = (gone + numbers) // width + 1
+            if rows[0] > _ROWS_ACROSS:
+                break
+            index = known + gone + numbers - rows * width
+            for r in np.unique(rows).tolist():
+                use = numbers[(rows == r) & (index >= 0)]
+                if r > _ROWS_ACROSS or use.size < _FEW:
+                    continue
+                total = np.zeros(use.size)
+                for c in range(self._parts):
+                    near, far = self._apart[c][r - 1], self._strange[c]
+                    if near is None or far is None:
+                        continue
+                    above, below = tail.bottom[c][index[use]], head.top[c][use]
+                    total += said(apart(above, below, float(np.median(below - above))), near, far, c)
+                out[gone] += _TEMPER * total.sum()
+        return out
+
+
+def _by_row(above: NDArray[np.floating], below: NDArray[np.floating], shift: int, width: int) -> NDArray[np.float64]:
+    """How far apart the lower sides of MCUs and the upper sides ``shift`` MCUs on are, each row of MCUs but for a constant."""
+    rows = (above.shape[0] - shift) // width
+    if rows <= 0:
+        return np.zeros(0)
+    above, below = above[: rows * width], below[shift : shift + rows * width]
+    raised = np.repeat(np.median((below - above).reshape(rows, -1), axis=1), width)
+    return apart(above, below, raised[:, None])
+
+
+def _most_likely(
+    gaps: list[NDArray[np.float64]], columns: list[NDArray[np.float64]], end: int | None
+) -> tuple[list[int], list[float]]:
+    """The MCUs lost ahead of each run, all before it counted, that are likeliest together, and how sure each is.
+
+    ``gaps`` says how likely each number is between two runs, ``columns`` what all together speaks for; at the last it is ``end``
+    where that is known.
+    """
+    size = gaps[0].size
+    start, last = np.full(size, -np.inf), np.zeros(size)
+    start[0] = 0.0
+    if end is not None:
+        last[:] = -np.inf
+        last[end] = 0.0
+    forward = [start]
+    for gap, column in zip(gaps, columns, strict=True):
+        forward.append(_joined(forward[-1], gap) + column)
+    backward = [last]
+    for gap, column in zip(gaps[:0:-1], columns[:0:-1], strict=True):
+        backward.append(_joined((backward[-1] + column)[::-1], gap)[::-1])
+    wholes = [f + b for f, b in zip(forward[1:], backward[::-1], strict=True)]
+    lost = [int(np.argmax(whole)) for whole in wholes]
+    return lost, [float(np.exp(whole.max() - logsumexp(whole))) for whole in wholes]
+
+
+def _joined(one: NDArray[np.float64], gap: NDArray[np.float64]) -> NDArray[np.float64]:
+    """For each sum of a number of ``one`` and one of ``gap`` the likeliest two."""
+    out = np.full(one.size, -np.inf)
+    reached = np.flatnonzero(np.isfinite(one))
+    if not reached.size:
+        return out
+    if reached.size == 1:
+        at = int(reached[0])
+        out[at:] = one[at] + gap[: one.size - at]
+        return out
+    for gone in range(1, one.size):
+        np.maximum(out[gone:], one[: one.size - gone] + gap[gone], out=out[gone:])
+    return out

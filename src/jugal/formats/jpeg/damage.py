@@ -62,11 +62,12 @@ class Damage:
 
 @dataclass(slots=True)
 class Verdicts:
-    """All damages of a picture and the bytes seen to be filled or foreign."""
+    """All damages of a picture and the bytes seen to be filled, foreign, or the picture's own in the wrong place."""
 
     damages: list[Damage] = field(default_factory=list)
     fills: list[Fill] = field(default_factory=list)
     foreign: list[ByteSpan] = field(default_factory=list)
+    misplaced: list[ByteSpan] = field(default_factory=list)
 
 
 def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
@@ -106,6 +107,8 @@ def _silent_swap(result: Verdicts, structure: Structure, picture: Picture, plane
         unit, at = borders[0]
         # The last border found may be the last but one.
         behind = min(decoded.units, 2 * borders[-1][0] - borders[-2][0])
+        end = min(2 * borders[-1][1] - borders[-2][1], decoded.scan.entropy.end)
+        result.misplaced.append(ByteSpan(at, end))
         last = decoded.units if levels_part(planes, unit, behind) else behind
         result.damages.append(Damage(0, unit, last, FindingCode.JPEG_BREAK, at, at))
 

@@ -19,7 +19,7 @@ from jugal.formats.jpeg.canvas import ROWS_LEARNT, Canvas, Rims, rims_of
 from jugal.formats.jpeg.runs import Run, RunReader
 
 #: The doubt in levels where nothing stands above a run.
-NO_NEIGHBOUR = 40.0
+_NO_NEIGHBOUR = 40.0
 #: Shares of the slope of which the one that guesses best is taken.
 _SHARES = (0.0, 0.25, 0.5, 0.75, 1.0)
 #: Classes of how much is going on in a pair of MCUs, the least deviation of a guess, and fewest pairs from which any is learnt.
@@ -36,7 +36,7 @@ def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64
     above, rows = canvas.above(place + numbers)
     use = rows > 0
     parts = len(reader.shape)
-    offsets, doubt = np.zeros(parts, np.int64), np.full(parts, NO_NEIGHBOUR)
+    offsets, doubt = np.zeros(parts, np.int64), np.full(parts, _NO_NEIGHBOUR)
     if use.sum() < 3:
         known = canvas.levels[canvas.known]
         levels = reader.levels(run.dc)
@@ -82,7 +82,7 @@ class _Guess:
         ]
         pairs = [(u, v) for u, v in pairs if np.isfinite(u.top[:, c] + v.top[:, c]).sum() >= _FEW]
         if not pairs:
-            return cls(rows, 0.0, np.zeros(0), np.ones(1), NO_NEIGHBOUR)
+            return cls(rows, 0.0, np.zeros(0), np.ones(1), _NO_NEIGHBOUR)
         best = min(_SHARES, key=lambda s: sum(float(np.nanmean(np.abs(_apart(u, v, c, rows, s)))) for u, v in pairs))
         apart = np.concatenate([_apart(u, v, c, rows, best) for u, v in pairs])
         busy = np.concatenate([_busy(u, v, c) for u, v in pairs])
@@ -90,7 +90,7 @@ class _Guess:
         borders = np.unique(np.quantile(busy[known], np.linspace(0, 1, _CLASSES + 1)[1:-1]))
         number = np.searchsorted(borders, busy[known])
         deviations = np.array([_deviation(apart[known][number == k]) for k in range(borders.size + 1)])
-        guess = cls(rows, best, borders, deviations, NO_NEIGHBOUR)
+        guess = cls(rows, best, borders, deviations, _NO_NEIGHBOUR)
         return cls(rows, best, borders, deviations, guess._usually_off(pairs, c, width))
 
     def guess(self, over: Rims, under: Rims, c: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -110,7 +110,7 @@ class _Guess:
                 if known.sum() >= width // 2:
                     offs.append(_weighted_median(guesses[known], 1.0 / deviations[known]))
         if len(offs) < _FEW_TRIED:
-            return NO_NEIGHBOUR
+            return _NO_NEIGHBOUR
         # Of a few, the root of the mean square says more than their middle.
         return float(np.sqrt(np.mean(np.square(offs))))
 

@@ -24,7 +24,7 @@ from jugal.formats.jpeg.decode import Picture, decode, raw_offsets
 from jugal.formats.jpeg.edges import Edges, read_edges
 from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
 from jugal.formats.jpeg.gamut import Gamut
-from jugal.formats.jpeg.levels import NO_NEIGHBOUR, match_levels
+from jugal.formats.jpeg.levels import match_levels
 from jugal.formats.jpeg.parse import Structure, walk
 from jugal.formats.jpeg.places import Spot, Stray, find_places
 from jugal.formats.jpeg.runs import Run, RunReader
@@ -93,7 +93,8 @@ def find_mosaic(subject: Subject, structure: Structure, picture: Picture) -> Mos
         return None
     reader = RunReader(structure)
     first = min(verdicts.damages, key=lambda d: d.first)
-    holes = sorted((s.start, s.end) for s in [*(f.span for f in verdicts.fills), *verdicts.foreign])
+    bad = [*(f.span for f in verdicts.fills), *verdicts.foreign, *verdicts.misplaced]
+    holes = sorted((s.start, s.end) for s in bad)
     found = _collect(subject, structure, reader, first.start, holes)
     if not found:
         return None
@@ -300,11 +301,7 @@ def _put(canvas: Canvas, stray: Stray, gamut: Gamut, spot: Spot) -> Placed | Non
         run, place = run.without_first(min(run.count, skip)), place + skip
     if run.count < _LEAST:
         return None
-    offsets, doubt = match_levels(canvas, run, place)
-    if spot.astray:
-        # What stands above does not belong there, nor does its level.
-        doubt += NO_NEIGHBOUR
-    offsets, doubt = gamut.settle(run, offsets, doubt)
+    offsets, doubt = gamut.settle(run, *match_levels(canvas, run, place))
     skip = _wild_start(canvas.reader, run, offsets)
     if run.count - skip < _LEAST:
         return None

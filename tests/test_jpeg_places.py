@@ -1,0 +1,256 @@
+"""Runs whose number was lost go back where they stood: by the picture's sides, by what lies above, by the bytes that are gone."""
+
+from __future__ import annotations
+
+from functools import cache
+from itertools import pairwise
+
+import numpy as np
+import pytest
+from bench.healthy import HEALTHY
+
+from jugal.binary.source import Source
+from jugal.formats.base import Subject
+from jugal.formats.jpeg.canvas import Canvas, rims_of
+from jugal.formats.jpeg.columns import find_break_near, find_breaks, read_row_ends
+from jugal.formats.jpeg.damage import judge
+from jugal.formats.jpeg.decode import decode, raw_offsets
+from jugal.formats.jpeg.edges import read_flanks, read_sides
+from jugal.formats.jpeg.entropy import codes_nothing_new, neutral_mcu
+from jugal.formats.jpeg.levels import match_levels, sample_rows
+from jugal.formats.jpeg.likeness import Usual, apart, said
+from jugal.formats.jpeg.parse import Structure, read_entropy, walk
+from jugal.formats.jpeg.places import Stray, find_places
+from jugal.formats.jpeg.resync import _fitting, find_mosaic
+from jugal.formats.jpeg.runs import Run, RunReader
+from jugal.kernels.stuffing import pack_bits
+from jugal.samples import encode
+from jugal.samples.harm import harm
+from jugal.samples.scenes import riverbed
+
+CLUSTER = 4096
+
+
+@cache
+def photo(seed: int = 3, size: tuple[int, int] = (1200, 900), **options: int) -> bytes:
+    return encode.jpeg(riverbed(*size, seed), **({"quality": 88} | options))
+
+
+def opened(data: bytes) -> tuple[Subject, Structure, RunReader, Run]:
+    """The file, its structure, a reader of it, and the whole picture as one run."""
+    subject = Subject(Source.from_bytes(data))
+    structure = walk(subject.source, 0)
+    reader = RunReader(structure)
+    whole, _ = reader.read(structure.scans[0].entropy, 0, reader.total)
+    return subject, structure, reader, whole
+
+
+def part(run: Run, first: int, last: int) -> Run:
+    return run.without_first(first).only_first(last - first)
+
+
+def joined(reader: RunReader, *parts: Run) -> Run:
+    """Runs whose bits follow one another without a gap, read as one: what decoding makes of a loss that raises no error."""
+    bits = np.concatenate([p.own_bits() for p in parts])
+    raw = pack_bits(np.concatenate((bits, np.ones(-bits.size % 8, np.uint8))))
+    entropy = read_entropy(Source.from_bytes(raw + b"\xff\xd9"), 0)
+    run, _ = reader.read(entropy, 0, sum(p.count for p in parts))
+    assert run.count == sum(p.count for p in parts) and not run.failed
+    return run
+
+
+def stray(reader: RunReader, run: Run, lost: int, last: bool = False) -> Stray:
+    return Stray(run, read_row_ends(reader, run), lost, True, last)
+
+
+# ---------------------------------------------------------------- sides and what they say
+
+
+def test_the_sides_of_mcus_are_the_pixels_carried_on_by_half() -> None:
+    _, _, reader, whole = opened(photo())
+    for c, (rows, columns) in enumerate(reader.shape):
+        sides, (left, right) = read_sides(reader, whole, 0, 40), read_flanks(reader, whole)[c]
+        pixels = sample_rows(reader, whole, 0, 40, c, 0).reshape(40, rows, columns, 8, 8)
+        first = pixels.transpose(0, 1, 3, 2, 4).reshape(40, 8 * rows, 8 * columns)
+        assert np.allclose(sides.top[c], 1.5 * first[:, 0] - 0.5 * first[:, 1], atol=0.01)
+        assert np.allclose(sides.bottom[c], 1.5 * first[:, -1] - 0.5 * first[:, -2], atol=0.01)
+        assert np.allclose(left[:40], 1.5 * first[:, :, 0] - 0.5 * first[:, :, 1], atol=0.01)
+        assert np.allclose(right[:40], 1.5 * first[:, :, -1] - 0.5 * first[:, :, -2], atol=0.01)
+
+
+def test_distance_is_a_share_of_what_varies_along_a_side() -> None:
+    one = np.tile(np.array([0.0, 10.0, 0.0, 10.0]), (2, 1))
+    other = one + np.array([[4.0], [0.0]])
+    # Both vary by 5, so that 4 levels apart are (4 + 1) of (5 + 5 + 1); raised by as much nothing but the noise is left.
+    assert apart(one, other) == pytest.approx(np.log(np.array([5.0, 1.0]) / 11.0))
+    assert apart(one, other, 4.0) == pytest.approx(np.log(np.array([1.0, 5.0]) / 11.0))
+
+
+def test_what_a_distance_says_is_the_ratio_of_two_bells_within_limits() -> None:
+    rng = np.random.default_rng(1)
+    near, far = Usual.of([rng.normal(-2, 0.5, 4000)]), Usual.of([rng.normal(0, 0.5, 4000)])
+    assert near is not None and far is not None and Usual.of([np.zeros(3)]) is None
+    values = said(np.array([-2.0, -1.0, 0.0]), near, far, 0)
+    assert values[0] == 2.0 and values[2] == -2.0 and abs(values[1]) < 0.4
+    assert said(np.array([-2.0]), near, far, 1)[0] == 1.0, "chroma says half"
+
+
+# ---------------------------------------------------------------- columns
+
+
+@pytest.mark.parametrize("lost", [7, 31, 60])
+def test_a_loss_that_raised_no_error_shows_where_rows_end(lost: int) -> None:
+    _, _, reader, whole = opened(photo())
+    width = reader.frame.mcus_x
+    at = 20 * width + 13
+    broken = joined(reader, part(whole, 0, at), part(whole, at + lost, reader.total))
+    ends = read_row_ends(reader, broken)
+    changes = ends.changes()
+    assert len(changes) == 1 and abs(changes[0] - at) <= 2 * width
+    found = find_breaks(reader, broken, ends)
+    assert len(found) == 1 and abs(found[0] - at) <= width
+    behind = ends.of(at, broken.count).columns()
+    assert int(np.argmax(behind)) == (at + lost) % width
+
+
+def test_a_healthy_picture_does_not_break() -> None:
+    for seed, options in ((3, {}), (4, {"subsampling": 0}), (5, {"subsampling": 1}), (6, {"quality": 40})):
+        _, _, reader, whole = opened(photo(seed, **options))
+        assert find_breaks(reader, whole, read_row_ends(reader, whole)) == []
+        assert find_break_near(reader, part(whole, 0, 8 * reader.frame.mcus_x), 0) is None
+
+
+# ---------------------------------------------------------------- places
+
+
+@pytest.mark.parametrize("rows", [0.3, 0.8, 1.4, 2.3])
+@pytest.mark.parametrize("subsampling", [0, 1, 2])
+def test_a_run_between_two_gaps_is_put_where_it_stood(rows: float, subsampling: int) -> None:
+    """What is lost before and behind it is known in all, not in which part; the bytes say that to some percent."""
+    _, _, reader, whole = opened(photo(4, subsampling=subsampling))
+    width = reader.frame.mcus_x
+    at, gap = 14 * width + 9, round(rows * width)
+    middle, rest = part(whole, at + gap, at + gap + 12 * width), part(whole, at + 2 * gap + 12 * width, reader.total)
+    ahead = int(middle.bits[0] - whole.bits[at]) >> 3
+    behind = int(rest.bits[0] - middle.bits[-1]) >> 3
+    head = part(whole, 0, at)
+    spots = find_places(reader, head, [stray(reader, middle, ahead), stray(reader, rest, behind, last=True)])
+    assert [s.place for s in spots] == [at + gap, at + 2 * gap + 12 * width]
+    assert spots[0].surety > 0.5 and spots[1].surety == pytest.approx(1.0)
+
+
+def test_places_follow_one_another_and_end_the_picture() -> None:
+    _, _, reader, whole = opened(photo(5))
+    width = reader.frame.mcus_x
+    cuts = [10 * width, 18 * width + 5, 27 * width + 30, reader.total]
+    strays = [
+        stray(reader, part(whole, first + 40, last), 2000, last == reader.total) for first, last in pairwise(cuts)
+    ]
+    spots = find_places(reader, part(whole, 0, cuts[0]), strays)
+    ends = [cuts[0], *(s.place + p.run.count for s, p in zip(spots, strays, strict=True))]
+    assert all(s.place > end for s, end in zip(spots, ends, strict=False)) and ends[-1] == reader.total
+    assert find_places(reader, whole, strays) == [], "no room is left"
+    assert find_places(reader, whole, []) == []
+
+
+def test_runs_that_the_picture_has_no_room_for_are_cut_or_left_out() -> None:
+    _, _, reader, whole = opened(photo(5))
+    half = reader.total // 2
+    head, tail = part(whole, 0, half), stray(reader, part(whole, half, reader.total), 0, last=True)
+    small = stray(reader, part(whole, 5, 40), 0)
+    fitted = _fitting(reader, head, [small, tail])
+    assert len(fitted) == 1 and fitted[0].last and fitted[0].run.count == reader.total - half - 1
+    free = _fitting(reader, part(whole, 0, half - 100), [small, tail])
+    assert [p.run.count for p in free] == [35, reader.total - half]
+
+
+@pytest.mark.parametrize("seed", [3, 4, 6])
+def test_runs_between_holes_stand_in_their_place_in_the_file_too(seed: int) -> None:
+    data = photo(seed)
+    _, _, reader, whole = opened(data)
+    starts = raw_offsets(whole.entropy, whole.bits[:-1] >> 3)
+    clusters = len(data) // CLUSTER
+    sick = bytearray(data)
+    for share in (0.35, 0.6):
+        at = int(share * clusters) * CLUSTER
+        sick[at : at + CLUSTER] = bytes(CLUSTER)
+    subject, structure, _, _ = opened(bytes(sick))
+    assert structure.frame is not None
+    mosaic = find_mosaic(subject, structure, decode(structure.frame, structure.scans, structure.quant))
+    assert mosaic is not None and len(mosaic.placed) == 2
+    for placed in mosaic.placed:
+        middle = placed.run.count // 2
+        byte = int(raw_offsets(placed.run.entropy, placed.run.bits[middle : middle + 1] >> 3)[0])
+        assert abs(int(starts[placed.place + middle]) - byte) <= 1
+        levels = reader.levels(placed.run.dc) + placed.offsets * reader.steps
+        true = reader.levels(whole.dc[placed.place : placed.end])
+        assert np.abs(np.median(levels - true, axis=0)).max() < 8
+
+
+@pytest.mark.parametrize("name", ["grey", "422-optimised"])
+def test_swapped_clusters_are_cut_out(name: str) -> None:
+    """Decoded in the wrong order they would move and colour all that follows."""
+    data = HEALTHY["jpeg"][name](7)
+    found, mosaic = None, None
+    for seed in range(6):
+        subject, structure, _, _ = opened(harm(data, "jpeg", "swapped-clusters", seed).data)
+        assert structure.frame is not None
+        picture = decode(structure.frame, structure.scans, structure.quant)
+        found = judge(subject, structure, picture)
+        if found.misplaced:
+            mosaic = find_mosaic(subject, structure, picture)
+            break
+    assert found is not None and found.misplaced and mosaic is not None
+    _, _, _, whole = opened(data)
+    last = mosaic.placed[-1]
+    first = int(raw_offsets(last.run.entropy, last.run.bits[:1] >> 3)[0])
+    assert first >= found.misplaced[0].end, "what stands in the wrong place is not shown there"
+    assert np.array_equal(np.diff(last.run.bits), np.diff(whole.bits)[last.place : last.end])
+
+
+# ---------------------------------------------------------------- levels
+
+
+def test_levels_are_matched_across_a_gap_by_quiet_mcus() -> None:
+    data = photo(4, quality=92)
+    _, structure, reader, whole = opened(data)
+    assert structure.frame is not None
+    picture = decode(structure.frame, structure.scans, structure.quant)
+    width = reader.frame.mcus_x
+    at = 16 * width + 5
+    for rows, most in ((0.4, 1.0), (1.6, 6.0)):
+        begin = at + round(rows * width)
+        run = part(whole, begin, begin + 14 * width)
+        moved = np.array([-31, 12, 7])
+        shifted = Run(run.entropy, (run.dc - moved[reader.blocks]).astype(np.int32), run.bits, False)
+        canvas = Canvas(picture, reader, part(whole, 0, at))
+        offsets, doubt = match_levels(canvas, shifted, begin)
+        assert (np.abs(offsets - moved) * reader.steps).max() <= most
+        assert (doubt < 12).all() and (doubt >= 0).all()
+    nothing, doubt = match_levels(Canvas(picture, reader, part(whole, 0, 4)), shifted, begin)
+    assert doubt.min() >= 40 and nothing.shape == (3,), "with nothing above a level is anyone's guess"
+
+
+def test_rims_are_means_at_the_levels_of_the_run() -> None:
+    _, _, reader, whole = opened(photo())
+    rims = rims_of(reader, whole, 100, 50)
+    for c in range(len(reader.shape)):
+        pixels = sample_rows(reader, whole, 100, 50, c, 0)
+        assert np.abs(rims.top[:, c] - pixels.mean(axis=1)).max() < 60
+    sides = read_sides(reader, whole, 0, 150)
+    whole_rims = rims_of(reader, whole, 0, 150)
+    assert np.allclose(whole_rims.top[:, 0], sides.top[0].mean(axis=1), atol=0.01), "from the start nothing is added"
+    assert np.allclose(whole_rims.of(slice(100, 150)).bottom, rims.bottom, atol=0.01), "wherever reading begins"
+
+
+# ---------------------------------------------------------------- flat areas are no foreign pattern
+
+
+def test_the_code_of_flat_mcus_is_told_at_any_phase_from_other_patterns() -> None:
+    _, structure, _, _ = opened(photo())
+    once = neutral_mcu(structure, structure.scans[0])
+    for phase in range(once.size):
+        flat = pack_bits(np.roll(np.tile(once, 200), phase))[1:-1]
+        assert codes_nothing_new(structure, flat)
+    assert not codes_nothing_new(structure, b"Odrell gauge " * 40)
+    assert not codes_nothing_new(structure, bytes(500)) and not codes_nothing_new(structure, b"")

@@ -17,11 +17,16 @@ _PROBE = 24
 
 
 def check_frames(
-    subject: Subject, offsets: NDArray[np.int64], sizes: NDArray[np.int64], good: NDArray[np.int64]
+    subject: Subject,
+    offsets: NDArray[np.int64],
+    sizes: NDArray[np.int64],
+    good: NDArray[np.int64],
+    standard: bool = False,
 ) -> dict[int, int]:
     """Sample → the byte where its entropy-coded data break, of the samples ``good`` that lie in the file.
 
-    Where most of the first frames do not decode, the coding is a maker's own and nothing is said.
+    Where most of the first frames do not decode, the coding is a maker's own and nothing is said, unless it is known to be
+    ``standard``.
     """
     broken: dict[int, int] = {}
     for count, number in enumerate(good.tolist(), 1):
@@ -29,9 +34,9 @@ def check_frames(
         at = _first_fault(Source(subject.source.array[start : start + int(sizes[number])], "frame"))
         if at is not None:
             broken[number] = start + at
-        if count == _PROBE and 2 * len(broken) > count:
+        if count == _PROBE and 2 * len(broken) > count and not standard:
             return {}
-    return broken if 2 * len(broken) <= good.size else {}
+    return broken if standard or 2 * len(broken) <= good.size else {}
 
 
 def check_slices(

@@ -126,15 +126,15 @@ def plan_donor_items(subject: Subject, report: Report) -> None:
         )
 
 
-def plan_preview(subject: Subject, report: Report, size: tuple[int, int] | None) -> None:
-    """A whole JPEG picture that lies in the file, as a last resort, counted by its pixels."""
+def plan_preview(subject: Subject, report: Report, size: tuple[int, int] | None, worth: float = 1.0) -> None:
+    """A whole JPEG picture that lies in the file, as a last resort, counted by its pixels and what such a picture is ``worth``."""
     main = Structure(0, False)
     if size:
         main.frame = Frame(0xC0, 8, size[1], size[0], ())
     preview = largest_preview(subject, main)
     if preview is not None:
         what = f"Take out the preview of {preview.width} × {preview.height} pixels that is whole."
-        report.plan("extract-preview", what, preview.share)
+        report.plan("extract-preview", what, worth * preview.share)
 
 
 def _with_moved(subject: Subject, picture: list[Item], moved: dict[int, int]) -> float:

@@ -11,6 +11,7 @@ from jugal.formats.base import Subject
 from jugal.formats.isobmff.movie import Movie
 from jugal.formats.isobmff.payload import AVC, HEVC, OUTSIDE, check_marks, mark_of
 from jugal.formats.isobmff.tables import Track
+from jugal.formats.jpeg.parse import soi_positions
 from jugal.kernels.nal import walk_samples
 
 _WINDOW = 1 << 20
@@ -56,6 +57,8 @@ def find_steps(subject: Subject, movie: Movie) -> list[Step]:
 
     Video's NAL chains are asked, else the marks that frames begin with, else packets of coded sound.
     """
+    if any(t.raw_photo for t in movie.tracks):
+        return _by_pictures(subject, movie)
     tracks = [t for t in movie.tracks if t.codec in AVC | HEVC and t.offsets.size]
     tracks = tracks or [t for t in movie.tracks if mark_of(t) is not None and t.offsets.size]
     tracks = tracks or [t for t in movie.tracks if t.coding is not None and t.offsets.size]
@@ -215,3 +218,19 @@ def _by_media_start(subject: Subject, movie: Movie) -> list[Step]:
     if delta and not (mdats[0].body <= first and last <= mdats[0].end) and last + delta == mdats[0].end:
         return [Step(0, delta)]
     return []
+
+
+def _by_pictures(subject: Subject, movie: Movie) -> list[Step]:
+    """The one shift by which all pictures and raw samples of a raw photograph begin with their marks."""
+    tracks = [t for t in movie.tracks if t.raw_photo and t.offsets.size]
+    pictures = [t for t in tracks if t.codec == b"jpeg"]
+    if not pictures or len(tracks) < 2:
+        return []
+
+    def fits(delta: int) -> bool:
+        return all(not _states(subject, t, t.offsets + delta, t.sizes).any() for t in tracks)
+
+    starts = soi_positions(subject.source)
+    deltas = [0, *(at - int(pictures[0].offsets[0]) for at in starts)]
+    found = next((delta for delta in deltas if fits(delta)), 0)
+    return [Step(0, found)] if found else []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,6 +27,7 @@ _ZERO_RUN = 8
 MARKS = {
     **dict.fromkeys((b"jpeg", b"mjpa", b"mjpb"), (b"\xff\xd8", 0)),
     **dict.fromkeys(PRORES, (b"icpf", 4)),
+    b"CRAW": (b"\xff\x01", 0),
 }
 #: What begins each plane of MPEG-4 Visual and what may come before it (ISO/IEC 14496-2 6.2.1), in H.263 without the one.
 _START_CODE = b"\0\0\1"
@@ -100,7 +102,7 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
             _coded_sound(subject, track, state)
         elif (mark := mark_of(track)) is not None:
             check_marks(subject, mark, track.offsets, track.sizes, state)
-            follow = {b"jpeg": check_frames} | dict.fromkeys(PRORES, check_slices)
+            follow = {b"jpeg": partial(check_frames, standard=track.raw_photo)} | dict.fromkeys(PRORES, check_slices)
             if track.codec in follow:
                 good = np.flatnonzero(state == 0)
                 for number, at in follow[track.codec](subject, track.offsets, track.sizes, good).items():

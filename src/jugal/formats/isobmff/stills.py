@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.base import RepairDraft, RepairImpossible, Report, Subject
 from jugal.formats.isobmff.boxes import read_tree
+from jugal.formats.isobmff.check import examine
 from jugal.formats.isobmff.heif import find_moved
 from jugal.formats.isobmff.items import item_extents, read_items
 from jugal.formats.isobmff.write import patched
@@ -39,4 +40,7 @@ def extract_preview(subject: Subject, donor: Subject | None) -> RepairDraft:
     if preview is None:
         raise RepairImpossible("No whole preview lies in the file.")
     step = f"Took the preview of {preview.width} × {preview.height} pixels, bytes {preview.span.start:,} to {preview.span.end:,}."
-    return RepairDraft((preview.span,), (step,), suffix="jpg", kept=preview.share)
+    report = Report()
+    examine(subject, report)
+    planned = next((p.attainable for p in report.plans if p.method == "extract-preview"), preview.share)
+    return RepairDraft((preview.span,), (step,), suffix="jpg", kept=planned)

@@ -51,6 +51,8 @@ class Track:
     #: Parameter sets of AVC or HEVC; None where there are none, or several descriptions.
     video: VideoStream | None = None
     #: Of MPEG-4 Visual the layer that its decoder's configuration states; of H.263 the size.
+    #: One of the tracks of a raw photograph: a picture as JPEG, or coded raw samples.
+    raw_photo: bool = False
     layer: Layer | None = None
     offsets: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     sizes: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
@@ -162,6 +164,10 @@ def _sample_entry(source: Source, track: Track, stsd: Box | None) -> None:
     track.codec = entry[4:8]
     if track.handler == b"vide" and len(entry) >= 86:
         track.width, track.height = struct.unpack(">HH", entry[32:36])
+        if track.codec == b"CRAW":
+            track.raw_photo = True
+            if entry.find(b"JPEG", 86) >= 0:
+                track.codec = b"jpeg"
         if source.uint(stsd.body + 4, 4) == 1:
             track.video = read_record(entry)
             if track.codec == b"mp4v":

@@ -22,6 +22,7 @@ from jugal.kernels import (
     nal,
     png,
     prores,
+    seams,
     stairs,
     stuffing,
     visual,
@@ -120,6 +121,8 @@ def warm() -> None:
         np.zeros((1, 1, 64), np.int16), zero, np.int64(0), zero, np.zeros(1, np.float32), np.zeros(1, np.float32)
     )
     edges.edge_rows(np.zeros((1, 1, 64), np.int16), zero, np.int64(0), np.zeros((64, 8), np.float32), rows)
+    side, few, pair = np.zeros((8, 8), np.float32), np.zeros(8, np.float32), np.ones(2)
+    seams.seam_scores(side, side, few, few, 4, np.ones((2, 2)), pair, 1.0, 2.0, 0.5, np.zeros(4))
     nal.walk_samples(frozen, zero, one, 4, False, 8, i8(1), i64(1))
     figures = (*aac.bands(3), *aac.books())
     aac.parse_samples(frozen, zero, one, 1, 0, False, *figures, i8(1))

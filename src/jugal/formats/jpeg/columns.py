@@ -63,14 +63,23 @@ class RowEnds:
 
 def read_row_ends(reader: RunReader, run: Run) -> RowEnds:
     """Those of a whole run."""
-    width = reader.frame.mcus_x
+    width, components = reader.frame.mcus_x, min(3, len(reader.shape))
     shift = width // 3 + 1
+    near: list[list[NDArray[np.float64]]] = [[] for _ in range(components)]
+    far: list[list[NDArray[np.float64]]] = [[] for _ in range(components)]
+    last: list[NDArray[np.float32]] = []
+    for flanks in read_flanks(reader, run):
+        for c, (left, right) in enumerate(flanks[:components]):
+            before = np.concatenate((last[c], right[:-1])) if last else right[:-1]
+            near[c].append(apart(before, left if last else left[1:]))
+            far[c].append(apart(right[:-shift], left[shift:]))
+        last = [right[-1:] for _, right in flanks]
     strange = np.zeros(max(0, run.count - 1))
-    for c, (left, right) in enumerate(read_flanks(reader, run)[:3]):
-        distance = apart(right[:-1], left[1:])
-        near, far = Usual.of([distance]), Usual.of([apart(right[:-shift], left[shift:])])
-        if near is not None and far is not None:
-            strange[: distance.size] -= said(distance, near, far, c)
+    for c in range(components):
+        usual, other = Usual.of(near[c]), Usual.of(far[c])
+        if usual is not None and other is not None:
+            distance = np.concatenate(near[c])
+            strange[: distance.size] -= said(distance, usual, other, c)
     return RowEnds(width, strange)
 
 

@@ -107,16 +107,15 @@ def read_sides(reader: RunReader, run: Run, first: int, count: int) -> Sides:
     return Sides(_joined(tops), _joined(bottoms))
 
 
-def read_flanks(reader: RunReader, run: Run) -> list[tuple[NDArray[np.float32], NDArray[np.float32]]]:
-    """Per component the pixels at the left and right sides of a run's MCUs, as those of ``Sides``."""
-    lefts: list[list[NDArray[np.float32]]] = [[] for _ in reader.shape]
-    rights: list[list[NDArray[np.float32]]] = [[] for _ in reader.shape]
+def read_flanks(reader: RunReader, run: Run) -> Iterator[list[tuple[NDArray[np.float32], NDArray[np.float32]]]]:
+    """Per component the pixels at the left and right sides of a run's MCUs, as those of ``Sides``, some rows at a time."""
     for part in _parts(reader, run.entropy, int(run.bits[0]), reader.frame.mcus_x, run.count):
+        flanks = []
         for c, (_, columns) in enumerate(reader.shape):
             own = np.flatnonzero(reader.blocks == c)
-            lefts[c].append(_pixels(reader, part, c, own[::columns], _LEFT))
-            rights[c].append(_pixels(reader, part, c, own[columns - 1 :: columns], _RIGHT))
-    return list(zip(_joined(lefts), _joined(rights), strict=True))
+            left, right = (own[::columns], _LEFT), (own[columns - 1 :: columns], _RIGHT)
+            flanks.append((_pixels(reader, part, c, *left), _pixels(reader, part, c, *right)))
+        yield flanks
 
 
 def _pixels(

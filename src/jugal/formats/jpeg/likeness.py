@@ -8,16 +8,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 #: Levels that tell nothing, the least deviation of distances, and fewest of them from which it is learnt.
-_NOISE, _LEAST_DEVIATION, _FEW = 1.0, 0.2, 16
+NOISE, _LEAST_DEVIATION, _FEW = 1.0, 0.2, 16
 #: What one MCU may say at most, in nats, and what chroma counts.
-_MOST_SAID, _CHROMA = 2.0, 0.5
+MOST_SAID, CHROMA = 2.0, 0.5
 
 
 def apart(one: NDArray[np.floating], other: NDArray[np.floating], raised: float | NDArray = 0.0) -> NDArray[np.float64]:
     """The log of how far apart the pixels (MCUs, pixels) of two sides are when one is ``raised``, as a share of how much they
     vary along the sides."""
     distance = np.abs(other - one - raised).mean(axis=1)
-    return np.asarray(np.log((distance + _NOISE) / (one.std(axis=1) + other.std(axis=1) + _NOISE)), np.float64)
+    return np.asarray(np.log((distance + NOISE) / (one.std(axis=1) + other.std(axis=1) + NOISE)), np.float64)
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,5 +43,5 @@ class Usual:
 
 def said(distances: NDArray[np.float64], near: Usual, far: Usual, component: int) -> NDArray[np.float64]:
     """How each distance in a component speaks for neighbours, in nats; negative for strangers."""
-    ratio = np.clip(near.likely(distances) - far.likely(distances), -_MOST_SAID, _MOST_SAID)
-    return ratio * (_CHROMA if component else 1.0)
+    ratio = np.clip(near.likely(distances) - far.likely(distances), -MOST_SAID, MOST_SAID)
+    return ratio * (CHROMA if component else 1.0)

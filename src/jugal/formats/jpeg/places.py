@@ -16,16 +16,17 @@ from scipy.special import logsumexp
 from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION
 from jugal.formats.jpeg.columns import RowEnds
 from jugal.formats.jpeg.edges import read_sides
-from jugal.formats.jpeg.likeness import Usual, apart, said
+from jugal.formats.jpeg.likeness import CHROMA, MOST_SAID, NOISE, Usual, apart
 from jugal.formats.jpeg.runs import Run, RunReader
+from jugal.kernels.seams import seam_scores
 
 _CLUSTER = 4096
 #: Rows of MCUs at a run's ends from which it is learnt how rows meet.
 _ROWS_TOLD = 48
 #: What one MCU of a seam counts, since its neighbours say much the same.
 _TEMPER = 0.35
-#: Rows across which a run is compared with what lies above, and fewest MCUs that are.
-_ROWS_ACROSS, _FEW = 8, 4
+#: Rows across which a run is compared with what lies above.
+_ROWS_ACROSS = 8
 #: Bytes on both sides of lost ones by whose MCUs theirs are reckoned, in shares of them and at least.
 _SHARE_AROUND, _LEAST_AROUND = 2, 8192
 #: Deviation of the log of how many MCUs lost bytes held: its limits, and how heavy its tail is.
@@ -177,27 +178,19 @@ class _Views:
 
     def seam(self, number: int, most: int) -> NDArray[np.float64]:
         """(most + 1,): how run ``number + 1`` goes on from the end of the one before with so many MCUs lost between them."""
-        width = self.width
         tail, head = self._tails[number], self._heads[number + 1]
-        known, length = tail.bottom[0].shape[0], min(width, head.top[0].shape[0])
-        out, numbers = np.zeros(most + 1), np.arange(length)
-        for gone in range(1, most + 1):
-            rows = (gone + numbers) // width + 1
-            if rows[0] > _ROWS_ACROSS:
-                break
-            index = known + gone + numbers - rows * width
-            for r in np.unique(rows).tolist():
-                use = numbers[(rows == r) & (index >= 0)]
-                if r > _ROWS_ACROSS or use.size < _FEW:
-                    continue
-                total = np.zeros(use.size)
-                for c in range(self._parts):
-                    near, far = self._apart[c][r - 1], self._strange[c]
-                    if near is None or far is None:
-                        continue
-                    above, below = tail.bottom[c][index[use]], head.top[c][use]
-                    total += said(apart(above, below, float(np.median(below - above))), near, far, c)
-                out[gone] += _TEMPER * total.sum()
+        out = np.zeros(most + 1)
+        for c in range(self._parts):
+            strange = self._strange[c]
+            if strange is None:
+                continue
+            near = np.array([(u.mean, u.deviation) if u is not None else (0.0, 0.0) for u in self._apart[c]])
+            far = np.array((strange.mean, strange.deviation))
+            above, below = tail.bottom[c], head.top[c][: self.width]
+            seam_scores(
+                above, below, above.std(axis=1), below.std(axis=1), self.width, near, far, NOISE, MOST_SAID,
+                _TEMPER * (CHROMA if c else 1.0), out,
+            )  # fmt: skip
         return out
 
 
@@ -207,7 +200,7 @@ def _by_row(above: NDArray[np.floating], below: NDArray[np.floating], shift: int
     if rows <= 0:
         return np.zeros(0)
     above, below = above[: rows * width], below[shift : shift + rows * width]
-    raised = np.repeat(np.median((below - above).reshape(rows, -1), axis=1), width)
+    raised = np.repeat(np.median((below - above).mean(axis=1).reshape(rows, width), axis=1), width)
     return apart(above, below, raised[:, None])
 
 

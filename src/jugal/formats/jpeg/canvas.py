@@ -50,9 +50,9 @@ class Placed:
 class Rims:
     """Per MCU and component the mean level at its upper and lower side, and how much the levels vary along them."""
 
-    top: NDArray[np.float64]
-    bottom: NDArray[np.float64]
-    busy: NDArray[np.float64]
+    top: NDArray[np.floating]
+    bottom: NDArray[np.floating]
+    busy: NDArray[np.floating]
 
     def of(self, which: slice | NDArray[np.generic]) -> Rims:
         return Rims(self.top[which], self.bottom[which], self.busy[which])
@@ -83,9 +83,9 @@ class Canvas:
         self.width = picture.frame.mcus_x
         parts = len(reader.shape)
         self.known = np.zeros(reader.total, bool)
-        self.levels = np.zeros((reader.total, parts))
-        self.doubt = np.zeros((reader.total, parts))
-        self.rims = Rims(*(np.full((reader.total, parts), np.nan) for _ in range(3)))
+        self.levels = np.zeros((reader.total, parts), np.float32)
+        self.doubt = np.zeros((reader.total, parts), np.float32)
+        self.rims = Rims(*(np.full((reader.total, parts), np.nan, np.float32) for _ in range(3)))
         self.placed: list[Placed] = []
         self.add(Placed(head, 0, np.zeros(parts, np.int64), np.zeros(parts)))
 

@@ -21,8 +21,8 @@ from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.kernels.seams import seam_scores
 
 _CLUSTER = 4096
-#: Rows of MCUs at a run's ends from which it is learnt how rows meet.
-_ROWS_TOLD = 48
+#: Rows of MCUs at a run's ends from which it is learnt how rows meet, and MCUs that are enough.
+_ROWS_TOLD, _ENOUGH = 48, 12_000
 #: What one MCU of a seam counts, since its neighbours say much the same.
 _TEMPER = 0.35
 #: Rows across which a run is compared with what lies above.
@@ -163,7 +163,7 @@ class _Views:
     def __init__(self, reader: RunReader, runs: list[Run]) -> None:
         self.width = reader.frame.mcus_x
         self._parts = min(3, len(reader.shape))
-        told = _ROWS_TOLD * self.width
+        told = min(_ROWS_TOLD, max(2 * _ROWS_ACROSS, _ENOUGH // self.width)) * self.width
         self._heads = [read_sides(reader, r, 0, min(r.count, told)) for r in runs]
         self._tails = [read_sides(reader, r, max(0, r.count - told), min(r.count, told)) for r in runs]
         width, seen = self.width, [*self._heads[1:], *self._tails]

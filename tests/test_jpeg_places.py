@@ -11,6 +11,7 @@ from bench.healthy import HEALTHY
 
 from jugal.binary.source import Source
 from jugal.formats.base import Subject
+from jugal.formats.jpeg import resync
 from jugal.formats.jpeg.canvas import Canvas, rims_of
 from jugal.formats.jpeg.columns import find_break_near, find_breaks, read_row_ends
 from jugal.formats.jpeg.damage import judge
@@ -20,7 +21,7 @@ from jugal.formats.jpeg.entropy import codes_nothing_new, neutral_mcu
 from jugal.formats.jpeg.levels import match_levels, sample_rows
 from jugal.formats.jpeg.likeness import Usual, apart, said
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
-from jugal.formats.jpeg.places import Stray, find_places
+from jugal.formats.jpeg.places import Spot, Stray, find_places
 from jugal.formats.jpeg.resync import _fitting, find_mosaic
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.kernels.stuffing import pack_bits
@@ -254,3 +255,23 @@ def test_the_code_of_flat_mcus_is_told_at_any_phase_from_other_patterns() -> Non
         assert codes_nothing_new(structure, flat)
     assert not codes_nothing_new(structure, b"Odrell gauge " * 40)
     assert not codes_nothing_new(structure, bytes(500)) and not codes_nothing_new(structure, b"")
+
+
+def test_unseen_breaks_are_parted_no_more_often_than_is_allowed(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Each parting is followed by placing again, the last one too: as many places as runs."""
+    _, _, reader, whole = opened(photo(6))
+    width = reader.frame.mcus_x
+    asked = []
+
+    def always(_: RunReader, run: Run, near: int) -> int | None:
+        asked.append(near)
+        return run.count // 2 if run.count >= 8 else None
+
+    monkeypatch.setattr(resync, "find_break_near", always)
+    monkeypatch.setattr(
+        resync, "find_places", lambda _, head, strays: [Spot(head.count + 9 * k, 1.0, 5) for k in range(len(strays))]
+    )
+    strays = [stray(reader, part(whole, 9 * width, 20 * width), 900)]
+    head, parted, spots = resync._settle(reader, part(whole, 0, 8 * width), strays)
+    assert len(spots) == len(parted) == 1 + resync._MOST_UNSEEN == 1 + len(asked)
+    assert head.count + sum(p.run.count for p in parted) == 19 * width, "no MCU is lost by parting"

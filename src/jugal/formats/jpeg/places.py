@@ -1,8 +1,8 @@
 """Where runs of MCUs belong whose number in the picture was lost: told together, from all that speaks for a place.
 
 Three things do. A row ends where the picture's right side meets its left, and there MCUs meet as strangers do: that gives the
-column. What lies above a run goes on in it: by the pixels where they touch, by mean levels across more than a row. And lost
-bytes held about as many MCUs as others do. The most likely places of all runs at once are found, and how sure each is.
+column. What lies above a run goes on in it, the better the fewer rows are between. And lost bytes held about as many MCUs as
+others do. The most likely places of all runs at once are found, and how sure each is.
 """
 
 from __future__ import annotations

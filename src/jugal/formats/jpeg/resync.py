@@ -1,9 +1,7 @@
 """Damage inside a sequential scan: decoding taken up again behind each, what survives put back in its place.
 
-The last run goes to the end of the picture, so its place is known by counting from there. Runs between two damages are
-placed where they go best with the rows above. Every run lost the level it counts from; it is matched to its
-neighbourhood: at the pixel row where blocks touch, else over the gap by the slope of the rows on both sides. Every
-surviving bit is kept.
+Runs are collected behind each damage, freed of what was put in, parted where they broke unseen, placed (``places.py``) and brought
+to the level that they lost (``levels.py``). Every surviving bit is kept.
 """
 
 from __future__ import annotations
@@ -42,17 +40,14 @@ _ROWS_LEARNT = 48
 _LEAST = 4
 #: MCUs within which a run is in step, and levels from mid-grey that none has.
 _SETTLING, _BEYOND = 64, 150.0
-#: Share of the MCUs that lost bytes are reckoned to have held by which the reckoning may be off.
-_DOUBT = 0.3
 #: Bytes behind a fault in which foreign data may go on; what their MCUs must say for it in all, and each in the mean, where
 #: half an MCU is what a stranger says beyond what it might as well be.
 _FOREIGN_BYTES = 1 << 15
 _SURELY_STRANGE, _FEW_STRANGE, _MOSTLY_STRANGE = 6.0, 0.35, 0.2
-#: Rows of a run from which its columns are told, and by how many deviations a column stands out by chance.
+#: Rows of a run from which it is told whether it belongs to the picture, though it soon fails.
 _ROWS_SURE = 4
 #: Breaks that seams may tell of.
 _MOST_UNSEEN = 4
-_CHANCE = 2.5
 
 
 @dataclass(slots=True)
@@ -168,12 +163,8 @@ def _own(pieces: list[_Found], reader: RunReader, known: Edges) -> list[_Found]:
         run = piece.run
         lost += piece.lost_bytes
         begin = int(run.bits[0])
-        if (
-            piece.seen
-            or not run.failed
-            or run.count >= _ROWS_SURE * width
-            or run.bits[-1] - begin > 8 * _FOREIGN_BYTES // 2
-        ):
+        long = run.count >= _ROWS_SURE * width or run.bits[-1] - begin > 8 * _FOREIGN_BYTES // 2
+        if piece.seen or not run.failed or long:
             edges = read_edges(reader, run.entropy, begin, width, 0, min(run.count, _ROWS_LEARNT * width), False)
             if strangeness_of(edges, known) < STRANGE:
                 skip = 0 if piece.seen else _foreign_start(reader, run, known)
@@ -205,10 +196,10 @@ def _whole(reader: RunReader, head: Run, found: list[_Found]) -> tuple[Run, list
 
 def _settle(reader: RunReader, head: Run, pieces: list[Stray]) -> tuple[Run, list[Stray], list[Spot]]:
     """Places the runs; where a seam tells that one breaks near it unseen, that one is parted and all are placed again."""
-    for _ in range(_MOST_UNSEEN):
+    for left in range(_MOST_UNSEEN, -1, -1):
         pieces = _fitting(reader, head, pieces)
         spots = find_places(reader, head, pieces)
-        parted = _part_astray(reader, head, pieces, spots)
+        parted = _part_astray(reader, head, pieces, spots) if left else None
         if parted is None:
             break
         head, pieces = parted

@@ -1,0 +1,167 @@
+"""The arithmetic of placing, held against plain loops: seams by every number of lost MCUs, the likeliest numbers together."""
+
+from __future__ import annotations
+
+from itertools import product
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from jugal.formats.jpeg.columns import RowEnds
+from jugal.formats.jpeg.places import Stray as Lost
+from jugal.formats.jpeg.places import _density, _lost_likely, _most_likely, _spread
+from jugal.formats.jpeg.runs import Run
+from jugal.kernels.seams import FEW, seam_scores
+
+
+def run_of(count: int, bits_each: int, begin: int = 0) -> Run:
+    """A run of MCUs that take ``bits_each`` bits, without data behind them."""
+    run = Run.__new__(Run)
+    run.dc = np.zeros((count, 3), np.int32)
+    run.bits = begin + bits_each * np.arange(count + 1, dtype=np.int64)
+    run.failed = False
+    return run
+
+
+def lost(count: int, bits_each: int, lost_bytes: int, seen: bool = True, last: bool = False) -> Lost:
+    return Lost(run_of(count, bits_each), RowEnds(8, np.zeros(max(0, count - 1))), lost_bytes, seen, last)
+
+
+# ---------------------------------------------------------------- the likeliest numbers together
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.integers(0, 2**32 - 1), st.integers(1, 3), st.booleans())
+def test_the_likeliest_numbers_are_those_of_trying_all(seed: int, runs: int, ends: bool) -> None:
+    rng = np.random.default_rng(seed)
+    size = 9
+    gaps = [np.append(-np.inf, rng.normal(0, 3, size - 1)) for _ in range(runs)]
+    columns = [rng.normal(0, 3, size) for _ in range(runs)]
+    end = int(rng.integers(runs, size)) if ends else None
+    best, wanted = -np.inf, None
+    for tried in product(range(1, size), repeat=runs):
+        sums = np.cumsum(tried)
+        if sums[-1] >= size or (end is not None and sums[-1] != end):
+            continue
+        value = sum(g[n] for g, n in zip(gaps, tried, strict=True)) + sum(
+            c[s] for c, s in zip(columns, sums, strict=True)
+        )
+        if value > best:
+            best, wanted = value, sums.tolist()
+    found, sureties = _most_likely(gaps, columns, end)
+    assert found == wanted
+    assert all(0 < s <= 1 + 1e-9 for s in sureties)
+    if end is not None:
+        assert sureties[-1] == pytest.approx(1.0), "where the last ends is known"
+
+
+def test_one_place_that_nothing_speaks_against_is_sure_and_two_alike_are_not() -> None:
+    flat = np.append(-np.inf, np.full(7, -30.0))
+    one, two = flat.copy(), flat.copy()
+    one[3] = 0.0
+    two[[3, 5]] = 0.0
+    assert _most_likely([one], [np.zeros(8)], None) == ([3], [pytest.approx(1.0, abs=1e-9)])
+    assert _most_likely([two], [np.zeros(8)], None)[1] == [pytest.approx(0.5, abs=1e-9)]
+
+
+# ---------------------------------------------------------------- lost bytes
+
+
+def test_lost_bytes_are_reckoned_by_the_mcus_on_both_sides() -> None:
+    # 400 MCUs of 20 bytes ahead and of 10 bytes behind: 8,192 bytes around hold 410 and 819 of them.
+    before, behind = run_of(2000, 160), run_of(2000, 80)
+    assert _density(before, behind, 1000) == pytest.approx((410 + 819) / (2 * 8192), rel=0.01)
+    assert _spread(np.full(4000, 160.0), 4096) == pytest.approx(0.12), "no less than is ever known"
+
+
+def test_seen_holes_peak_where_their_bytes_say_and_unseen_ones_may_hold_clusters_more() -> None:
+    head = run_of(3000, 160)
+    seen = _lost_likely(head, [lost(3000, 160, 2000)], 1500, None)[0]
+    assert seen[0] == -np.inf and 60 <= int(np.argmax(seen)) <= 100
+    unseen = _lost_likely(head, [lost(3000, 160, 40, seen=False)], 1500, None)[0]
+    # 40 bytes are 2 MCUs; a cluster of 4,096 bytes is 205 more.
+    assert int(np.argmax(unseen)) <= 2
+    assert unseen[206] > seen[206] and unseen[206] > unseen[100]
+
+
+def test_where_all_that_is_lost_was_seen_it_held_all_that_is_missing() -> None:
+    head = run_of(3000, 160)
+    strays = [lost(500, 160, 4096), lost(500, 160, 8192, last=True)]
+    likely = _lost_likely(head, strays, 900, 900)
+    # By their density the two held 205 and 410; as 900 are missing, 300 and 600.
+    assert 250 <= int(np.argmax(likely[0])) <= 300 and 500 <= int(np.argmax(likely[1])) <= 600
+
+
+# ---------------------------------------------------------------- seams
+
+
+def slow_seams(above, below, width, near, far, noise, most_said, weight, most):  # type: ignore[no-untyped-def]
+    out = np.zeros(most + 1)
+    varied_above, varied_below = above.std(axis=1), below.std(axis=1)
+    for gone in range(1, most + 1):
+        for rows in range(1, near.shape[0] + 1):
+            pairs = [
+                (k, len(above) + gone + k - rows * width)
+                for k in range(min(width, len(below)))
+                if (gone + k) // width + 1 == rows and len(above) + gone + k - rows * width >= 0
+            ]
+            if len(pairs) < FEW or near[rows - 1, 1] <= 0 or gone // width + 1 > near.shape[0]:
+                continue
+            apart = np.array([below[k] - above[i] for k, i in pairs])
+            raised = np.median(apart.mean(axis=1))
+            varied = np.array([varied_below[k] + varied_above[i] for k, i in pairs])
+            logs = np.log((np.abs(apart - raised).mean(axis=1) + noise) / (varied + noise))
+            likely = [-0.5 * ((logs - m) / d) ** 2 - np.log(d) for m, d in (near[rows - 1], far)]
+            out[gone] += weight * np.clip(likely[0] - likely[1], -most_said, most_said).sum()
+    return out
+
+
+@settings(max_examples=25, deadline=None)
+@given(st.integers(0, 2**32 - 1), st.integers(5, 12), st.integers(3, 30), st.integers(3, 30))
+def test_seams_are_scored_as_plain_loops_do(seed: int, width: int, known: int, length: int) -> None:
+    rng = np.random.default_rng(seed)
+    above, below = (rng.normal(0, 20, (n, 8)).astype(np.float32) for n in (known, length))
+    near = np.column_stack((rng.normal(-1, 0.3, 3), rng.uniform(0.3, 0.8, 3)))
+    near[int(rng.integers(3)), 1] *= rng.choice([0.0, 1.0])
+    far = np.array([0.0, 0.5])
+    out = np.zeros(4 * width)
+    seam_scores(
+        above, below[:width], above.std(axis=1), below[:width].std(axis=1), width, near, far, 1.0, 2.0, 0.35, out
+    )
+    assert np.allclose(out, slow_seams(above, below, width, near, far, 1.0, 2.0, 0.35, out.size - 1), atol=1e-3)
+
+
+def test_a_seam_fits_best_where_the_rows_were_one_picture() -> None:
+    rng = np.random.default_rng(4)
+    width = 24
+    columns = np.cumsum(rng.normal(0, 12, (width, 8)).reshape(-1)).reshape(width, 8)
+    rows = np.concatenate([columns + rng.normal(0, 2, columns.shape) for _ in range(3)]).astype(np.float32)
+    above, below = rows[: width + 7], rows[width + 16 :][:width] + 40
+    near, far = np.array([[-1.5, 0.4]]), np.array([0.2, 0.4])
+    out = np.zeros(width)
+    seam_scores(above, below, above.std(axis=1), below.std(axis=1), width, near, far, 1.0, 2.0, 1.0, out)
+    assert int(np.argmax(out)) == 9, "16 - 7 MCUs are lost, the level of all was raised by 40"
+
+
+# ---------------------------------------------------------------- columns
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.integers(0, 2**32 - 1), st.integers(0, 11), st.integers(0, 11))
+def test_rows_that_end_elsewhere_from_some_row_on_are_found(seed: int, first: int, second: int) -> None:
+    rng = np.random.default_rng(seed)
+    width, rows = 12, 80
+    strange = rng.normal(-0.6, 0.4, rows * width)
+    ends = np.concatenate((np.arange(first, 40 * width, width), np.arange(40 * width + second, rows * width, width)))
+    strange[ends] += 3.0
+    row_ends = RowEnds(width, strange)
+    changes = row_ends.changes()
+    if first == second:
+        assert changes == []
+    else:
+        assert len(changes) == 1 and abs(changes[0] - 40 * width) <= 2 * width
+        behind = row_ends.of(changes[0] + 2 * width, rows * width).columns()
+        # A run that begins in column c ends its first row behind MCU width - 1 - c.
+        assert int(np.argmax(behind)) == width - 1 - second

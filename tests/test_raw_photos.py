@@ -86,7 +86,7 @@ def raw_photo(seed: int = 5) -> RawPhoto:
     picture = encode.jpeg(scene, quality=88, subsampling=1)
     preview = encode.jpeg(scene.resize((600, 450)), quality=85)
     rng = np.random.default_rng(seed)
-    mark = b"\xff\x01\x00\x08" + struct.pack(">I", 40)
+    mark = (b"\xff\x01" if seed % 2 else b"\xff\x11") + struct.pack(">HI", 8, 40)
     small, raw, sensor = mark + rng.bytes(60_000), mark + rng.bytes(RAW_BYTES), rng.bytes(900)
 
     def index(at: int) -> bytes:
@@ -133,8 +133,9 @@ def holed(data: bytes, at: int) -> bytes:
     return data[:at] + bytes(4096) + data[at + 4096 :]
 
 
-def test_a_healthy_one_is_a_photo_of_its_raw_size(tmp_path: Path) -> None:
-    found = examined(raw_photo().data, tmp_path)
+@pytest.mark.parametrize("version", [5, 6])
+def test_a_healthy_one_is_a_photo_of_its_raw_size(version: int, tmp_path: Path) -> None:
+    found = examined(raw_photo(version).data, tmp_path)
     assert (found.format, found.verdict, found.score) == ("cr3", Verdict.INTACT, 100.0)
     assert (found.media["width"], found.media["height"]) == SIZE
     assert found.media["camera"] == "Odrell Optics OD-3 survey"

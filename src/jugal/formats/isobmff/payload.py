@@ -27,7 +27,7 @@ _ZERO_RUN = 8
 MARKS = {
     **dict.fromkeys((b"jpeg", b"mjpa", b"mjpb"), (b"\xff\xd8", 0)),
     **dict.fromkeys(PRORES, (b"icpf", 4)),
-    b"CRAW": (b"\xff\x01", 0),
+    b"CRAW": (b"\xff", 0),  # what follows is the version of the coding
 }
 #: What begins each plane of MPEG-4 Visual and what may come before it (ISO/IEC 14496-2 6.2.1), in H.263 without the one.
 _START_CODE = b"\0\0\1"

@@ -1,7 +1,7 @@
 """Raw photographs in boxes (CR3): a movie of one frame a track, of which some are pictures as JPEG and some coded raw samples.
 
 The layout is its makers'; known of it is used only: tracks of the sample entry ``CRAW``, pictures that hold a box ``JPEG``, raw
-data that begin with 0xFF01, and capture data as TIFF structures in boxes ``CMT1`` and ``CMT2``.
+data that begin with a marker's byte 0xFF, and capture data as TIFF structures in boxes ``CMT1`` and ``CMT2``.
 """
 
 from __future__ import annotations

@@ -152,3 +152,58 @@ def test_what_cannot_be_repaired_further_keeps_its_first_repair(tmp_path, monkey
     outcome = repair_file(examine_file(path), tmp_path / "out", method="fix-boxes")
     assert outcome.method == "fix-boxes" and outcome.output is not None and (outcome.score_after or 0) > 30
     assert [p.name for p in (tmp_path / "out").iterdir()] == ["a.mov"]
+
+
+# ---------------------------------------------------------------- clusters that stand twice
+
+
+def repeats(data: bytes, form: pcm.Form) -> list[ByteSpan]:
+    return pcm.repeats(Subject(Source.from_bytes(data)), form, ByteSpan(0, len(data) // form.frame * form.frame))
+
+
+@pytest.mark.parametrize(
+    ("width", "channels", "order"), [(2, 1, "little"), (2, 2, "little"), (2, 2, "big"), (4, 1, "little")]
+)
+def test_a_cluster_that_stands_again_elsewhere_is_found(width: int, channels: int, order: str) -> None:
+    form = pcm.Form(width, channels, order)
+    data = sound_of(width, channels, order)
+    assert repeats(data, form) == []
+    found = 0
+    for number, (source, place) in enumerate([(5, 20), (11, 30), (25, 9), (33, 14)]):
+        copy = data[source * 4096 : (source + 1 + number % 2) * 4096]
+        spans = repeats(data[: place * 4096] + copy + data[place * 4096 + len(copy) :], form)
+        assert len(spans) <= 1
+        found += spans == [ByteSpan(place * 4096, place * 4096 + len(copy))]
+    assert found >= 3, "steps at both borders tell which of two is the copy"
+
+
+def test_a_cluster_that_follows_itself_is_found_without_a_step() -> None:
+    data = sound_of(2, 2, "little")
+    again = data[: 20 * 4096] + data[19 * 4096 : 20 * 4096] + data[20 * 4096 :]
+    assert repeats(again, pcm.Form(2, 2)) == [ByteSpan(20 * 4096, 21 * 4096)]
+
+
+def test_what_is_made_of_loops_and_tones_is_not_accused() -> None:
+    """Tones come round within a cluster or some, loops go on for long, a drum's strokes have no step at their borders."""
+    rng = np.random.default_rng(8)
+    count = np.arange(96_000)
+    tone = (12_000 * np.sin(2 * np.pi * count / 48)).astype("<i2")
+    bar = rng.normal(0, 3000, 64 * 2048).astype("<i2")
+    loops = np.concatenate([bar, bar, bar])
+    stroke = (
+        rng.normal(0, 9000, 3 * 2048) * np.exp(-np.arange(3 * 2048) / 900.0) * np.minimum(1, np.arange(3 * 2048) / 400)
+    )
+    drums = rng.normal(0, 2.0, 80 * 2048)
+    for at in (8, 24, 40, 56):
+        drums[at * 2048 : at * 2048 + stroke.size] = stroke
+    for values in (tone, loops, drums.astype("<i2"), np.zeros(64_000, "<i2")):
+        assert repeats(values.tobytes(), pcm.Form(2, 1)) == []
+
+
+def test_a_second_standing_is_told_in_the_file() -> None:
+    data = encode.wav(4.0)
+    at = len(data) // 2 // 4096 * 4096
+    found = examine(data[:at] + data[at - 4096 : at] + data[at:])
+    first = next(f for f in found.findings if f.code is FindingCode.WAV_FOREIGN)
+    assert first.span is not None and first.span.start == at and "second time" in first.message
+    assert examine(data).verdict is Verdict.INTACT

@@ -29,6 +29,10 @@ _LEAST_BYTES = 768
 _WILD = 15_000
 #: Share of the pages that may be noise put there, scattered and to the end.
 _MOST_NOISE, _MOST_TO_THE_END = 0.4, 0.85
+#: Pages compared with one another: fewest and most; those alike at most, else the music is made so; the longest stretch of them.
+_FEWEST, _MOST_COMPARED, _MOST_ALIKE, _LONGEST_REPEAT = 8, 1 << 18, 64, 16
+#: Frames on each side of a border with whose largest bend a step there is compared, and what those at both borders must add up to.
+_FRAMES_AROUND, _CLEAR_STEPS = 256, 1.2
 
 
 class Coding(Enum):
@@ -155,3 +159,89 @@ def _jumps(data: NDArray[np.uint8], form: Form, start: int) -> tuple[NDArray[np.
         return np.empty(0, np.int64), np.empty(0, np.float32)
     sums = np.add.reduceat(squares, np.minimum(borders[:-1], values.size - 1))
     return np.arange(first, last)[kept], np.sqrt(sums[kept] / counts[kept])
+
+
+def repeats(subject: Subject, form: Form, sound: ByteSpan) -> list[ByteSpan]:
+    """Clusters that stand in ``sound`` a second time where they do not belong, as after a crossed chain.
+
+    Recorded sound never repeats to the bit, made music does: but not just from border to border of a cluster, between
+    neighbours that differ, with steps at its borders such as few are around them. Of two alike the one with the larger
+    steps is the wrong one; of two that follow each other, the second.
+    """
+    first, last = -(-sound.start // _PAGE), sound.end // _PAGE
+    if form.coding is not Coding.SIGNED or form.width < 2 or not _FEWEST <= last - first <= _MOST_COMPARED:
+        return []
+    sums = _sums(subject.source.array[first * _PAGE : last * _PAGE])
+    order = np.argsort(sums, kind="stable")
+    alike = np.flatnonzero(sums[order[1:]] == sums[order[:-1]])
+    if alike.size > _MOST_ALIKE:
+        return []
+    found = []
+    for start, behind, count in _runs(order[alike] + first, order[alike + 1] + first):
+        one, other = (ByteSpan(k * _PAGE, (k + count) * _PAGE) for k in (start, behind))
+        if count > _LONGEST_REPEAT or not _is_varied(subject, one) or not _same(subject, one, other):
+            continue
+        if one.end == other.start:
+            found.append(other)
+            continue
+        steps = [(_step(subject, form, sound, s.start), _step(subject, form, sound, s.end)) for s in (one, other)]
+        if max(map(sum, steps)) > _CLEAR_STEPS:
+            found.append(one if steps[0][0] * steps[0][1] > steps[1][0] * steps[1][1] else other)
+    return merge(found)
+
+
+def _sums(data: NDArray[np.uint8]) -> NDArray[np.uint64]:
+    """A sum of each page that hardly any other has."""
+    weights = np.random.default_rng(_PAGE).integers(1, 1 << 63, _PAGE // 8, np.uint64) | np.uint64(1)
+    out = np.empty(data.size // _PAGE, np.uint64)
+    step = _BLOCK // _PAGE
+    for begin in range(0, out.size, step):
+        part = (
+            np.ascontiguousarray(data[begin * _PAGE : (begin + step) * _PAGE]).view(np.uint64).reshape(-1, _PAGE // 8)
+        )
+        out[begin : begin + step] = (part * weights).sum(axis=1, dtype=np.uint64)
+    return out
+
+
+def _runs(ones: NDArray[np.int64], others: NDArray[np.int64]) -> list[tuple[int, int, int]]:
+    """(page, the page alike behind it, how many follow one another) of all pairs, in order."""
+    runs: list[tuple[int, int, int]] = []
+    for one, other in sorted((min(a, b), max(a, b)) for a, b in zip(ones.tolist(), others.tolist(), strict=True)):
+        if runs and (one, other) == (runs[-1][0] + runs[-1][2], runs[-1][1] + runs[-1][2]):
+            runs[-1] = (*runs[-1][:2], runs[-1][2] + 1)
+        else:
+            runs.append((one, other, 1))
+    return runs
+
+
+def _is_varied(subject: Subject, span: ByteSpan) -> bool:
+    """Neither silence nor a tone that comes round within the span."""
+    words = np.frombuffer(subject.source.read(span.start, _PAGE), np.uint64)
+    return 2 * np.unique(words).size > words.size
+
+
+def _same(subject: Subject, one: ByteSpan, other: ByteSpan) -> bool:
+    """The same bytes, but not so before and behind them."""
+    array, size = subject.source.array, subject.size
+    if not np.array_equal(array[one.start : one.end], array[other.start : other.end]):
+        return False
+    before, behind = min(_PAGE, one.start), min(_PAGE, size - other.end)
+    differs_before = not np.array_equal(
+        array[one.start - before : one.start], array[other.start - before : other.start]
+    )
+    return differs_before and not np.array_equal(
+        array[one.end : one.end + behind], array[other.end : other.end + behind]
+    )
+
+
+def _step(subject: Subject, form: Form, sound: ByteSpan, at: int) -> float:
+    """How much more the sound bends at byte ``at`` than anywhere around it: 1 for as much."""
+    border = sound.start + (at - sound.start) // form.frame * form.frame
+    around = _FRAMES_AROUND * form.frame
+    if border - around < sound.start or border + around > sound.end:
+        return 0.0
+    values = form.upper(subject.source.array[border - around : border + around]).reshape(-1, form.channels)
+    bends = np.abs(np.diff(values, 2, axis=0)).max(axis=1)
+    middle = slice(_FRAMES_AROUND - 3, _FRAMES_AROUND + 2)
+    here = float(bends[middle].max())
+    return here / max(1.0, float(np.delete(bends, np.arange(bends.size)[middle]).max()))

@@ -316,7 +316,12 @@ def _sound_damage(subject: Subject, report: Report, wave: Wave, span: ByteSpan) 
             tell(end, FindingCode.WAV_HOLE, "From {} nothing was recorded.", Cause.STOPPED, Matter.HOLE)
     for text in pcm.foreign(subject, sound):
         tell(text, FindingCode.WAV_FOREIGN, "Text lies in the sound from {}.", Cause.OVERWRITTEN, Matter.FOREIGN)
-    for burst in pcm.noise_bursts(subject, form, sound):
+    bursts = pcm.noise_bursts(subject, form, sound)
+    for burst in bursts:
         words = "The sound turns to noise at full level from {}."
         tell(burst.clip(span), FindingCode.WAV_FOREIGN, words, Cause.OVERWRITTEN, Matter.FOREIGN)
+    # Sound out of step with its frames is noise already, whatever it is a copy of.
+    for again in pcm.repeats(subject, form, span) if not bursts else []:
+        words = "Sound from elsewhere in the recording stands a second time from {}."
+        tell(again, FindingCode.WAV_FOREIGN, words, Cause.OVERWRITTEN, Matter.FOREIGN)
     return merge(lost)

@@ -121,8 +121,9 @@ class RunReader:
         """The bit after byte ``at`` at which an MCU surely begins; None where decoding does not fall into step.
 
         Decoding is begun at every bit. Most starts fail; those that do not end up on the same MCUs, since the code
-        words pull a decoder into step. The first place that most of them share is believed. Where the picture ``surely``
-        goes on at ``at``, its first whole MCU is looked for further on.
+        words pull a decoder into step. The first place that all of these share is believed: what only most share is still
+        out of step in one run of five. Where the picture ``surely`` goes on at ``at``, its first whole MCU is looked for
+        further on.
         """
         probe = read_entropy(subject.source, at, min(end, at + _PROBE))
         if probe.length < 64:
@@ -145,7 +146,7 @@ class RunReader:
             # One start alone has nothing to be checked against; its first MCUs may be out of step.
             return int(agreeing[0].bits[min(agreeing[0].count - 1, 2)])
         counts = Counter(p for run in agreeing for p in run.bits[:-1].tolist())
-        return min(p for p, n in counts.items() if n >= max(2, 0.6 * members))
+        return min(p for p, n in counts.items() if n == members)
 
     def follow(self, subject: Subject, at: int, end: int, bit: int, most: int) -> Run:
         """The run from ``bit`` after byte ``at`` to ``end`` or the first error, without what is not yet in step."""

@@ -68,6 +68,11 @@ HEALTHY = (
 )  # fmt: skip
 
 
+def subject_of(data: bytes) -> Subject:
+    """Bytes held in memory as the examiners and repairs take them."""
+    return Subject(Source.from_bytes(data))
+
+
 def examine(data: bytes, name: str = "memory") -> Examination:
     """The examination of bytes held in memory."""
     return examine_source(Source.from_bytes(data, name))

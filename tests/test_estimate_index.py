@@ -16,11 +16,11 @@ from bench.measure import share
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import subject_of
 from jugal.binary.output import write_pieces
-from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
-from jugal.formats.base import RepairImpossible, Subject
+from jugal.formats.base import RepairImpossible
 from jugal.formats.isobmff.bits import BitReader, BitWriter, unescape
 from jugal.formats.isobmff.lanes import SoundLane
 from jugal.formats.isobmff.movie import read_movie
@@ -73,10 +73,6 @@ SETTINGS: dict[str, dict] = {
 @cache
 def recording(name: str) -> bytes:
     return encode.clip(seed=41, seconds=4.0, **SETTINGS[name])
-
-
-def subject_of(data: bytes) -> Subject:
-    return Subject(Source.from_bytes(data))
 
 
 def without_index(data: bytes) -> bytes:

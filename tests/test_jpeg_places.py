@@ -235,9 +235,11 @@ def test_levels_are_matched_across_a_gap_by_quiet_mcus() -> None:
 def test_rims_are_means_at_the_levels_of_the_run() -> None:
     _, _, reader, whole = opened(photo())
     rims = rims_of(reader, whole, 100, 50)
-    for c in range(len(reader.shape)):
-        pixels = sample_rows(reader, whole, 100, 50, c, 0)
-        assert np.abs(rims.top[:, c] - pixels.mean(axis=1)).max() < 60
+    for c, (rows, columns) in enumerate(reader.shape):
+        pixels = sample_rows(reader, whole, 100, 50, c, 0).reshape(50, rows, columns, 8, 8)
+        lines = pixels.transpose(0, 1, 3, 2, 4).reshape(50, 8 * rows, 8 * columns).mean(axis=2)
+        assert np.allclose(rims.top[:, c], 1.5 * lines[:, 0] - 0.5 * lines[:, 1], atol=0.01)
+        assert np.allclose(rims.bottom[:, c], 1.5 * lines[:, -1] - 0.5 * lines[:, -2], atol=0.01)
     sides = read_sides(reader, whole, 0, 150)
     whole_rims = rims_of(reader, whole, 0, 150)
     assert np.allclose(whole_rims.top[:, 0], sides.top[0].mean(axis=1), atol=0.01), "from the start nothing is added"
@@ -269,7 +271,7 @@ def test_unseen_breaks_are_parted_no_more_often_than_is_allowed(monkeypatch: pyt
 
     monkeypatch.setattr(resync, "find_break_near", always)
     monkeypatch.setattr(
-        resync, "find_places", lambda _, head, strays: [Spot(head.count + 9 * k, 1.0, 5) for k in range(len(strays))]
+        resync, "find_places", lambda _, head, strays: [Spot(head.count + 9 * k, 1.0, True) for k in range(len(strays))]
     )
     strays = [stray(reader, part(whole, 9 * width, 20 * width), 900)]
     head, parted, spots = resync._settle(reader, part(whole, 0, 8 * width), strays)

@@ -10,11 +10,11 @@ import numpy as np
 import pytest
 from bench.measure import share
 
+from conftest import subject_of
 from jugal.binary.output import write_pieces
-from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
-from jugal.formats.base import RepairImpossible, Subject
+from jugal.formats.base import RepairImpossible
 from jugal.formats.isobmff.lanes import PcmLane
 from jugal.formats.isobmff.movie import read_movie
 from jugal.formats.isobmff.rebuild import _without_shape, media_span, rebuild_index, rebuild_index_in_front
@@ -50,10 +50,6 @@ def made(name: str, seed: int, seconds: float) -> bytes:
 @cache
 def recording(name: str) -> bytes:
     return made(name, 31, 3.0)
-
-
-def subject_of(data: bytes) -> Subject:
-    return Subject(Source(np.frombuffer(data, np.uint8), "clip"))
 
 
 def written(data: bytes, donor: bytes, repair=rebuild_index) -> tuple[bytes, float, tuple[str, ...]]:  # type: ignore[no-untyped-def]

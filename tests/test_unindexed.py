@@ -6,9 +6,7 @@ from functools import cache
 
 import pytest
 
-from conftest import examine
-from jugal.binary.source import Source
-from jugal.formats.base import Subject
+from conftest import examine, subject_of
 from jugal.formats.isobmff.unindexed import find_break
 from jugal.model.codes import FindingCode
 from jugal.samples import encode
@@ -34,10 +32,6 @@ def recording(name: str) -> bytes:
 
 def kind_of(name: str) -> str:
     return SETTINGS[name].get("container", "mp4")
-
-
-def subject_of(data: bytes) -> Subject:
-    return Subject(Source.from_bytes(data))
 
 
 @pytest.mark.parametrize("name", SETTINGS)

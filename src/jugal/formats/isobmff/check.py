@@ -26,7 +26,7 @@ from jugal.formats.isobmff.front import can_go_front
 from jugal.formats.isobmff.heif import examine_items, is_still, plan_donor_items, plan_preview
 from jugal.formats.isobmff.layout import reaching_over
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
-from jugal.formats.isobmff.rawphoto import examine_raw_photo, is_raw_photo
+from jugal.formats.isobmff.rawphoto import examine_raw_photo
 from jugal.formats.isobmff.retable import media_between
 from jugal.formats.isobmff.structure import late_start, mark_boxes, soften, structure_findings
 from jugal.formats.isobmff.tables import Track
@@ -98,7 +98,7 @@ def examine(subject: Subject, report: Report) -> None:
     report.attainable = best
     _time_regions(report, judged, lost)
     _plans(subject, report, movie, opens, plays, best)
-    if is_raw_photo(movie):
+    if movie.is_raw_photo:
         examine_raw_photo(subject, report, movie)
         return
     cut = plan_cut(judged, lost) if opens and not any(t.fragmented for t in judged) else None

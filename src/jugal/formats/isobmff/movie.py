@@ -37,6 +37,11 @@ class Movie:
     swallower: Box | None = None
 
     @property
+    def is_raw_photo(self) -> bool:
+        """Whether any track is one of a raw photograph."""
+        return any(t.raw_photo for t in self.tracks)
+
+    @property
     def mdats(self) -> list[Box]:
         return self.tree.all(b"mdat")
 

@@ -57,7 +57,7 @@ def find_steps(subject: Subject, movie: Movie) -> list[Step]:
 
     Video's NAL chains are asked, else the marks that frames begin with, else packets of coded sound.
     """
-    if any(t.raw_photo for t in movie.tracks):
+    if movie.is_raw_photo:
         return _by_pictures(subject, movie)
     tracks = [t for t in movie.tracks if t.codec in AVC | HEVC and t.offsets.size]
     tracks = tracks or [t for t in movie.tracks if mark_of(t) is not None and t.offsets.size]

@@ -19,11 +19,6 @@ _WHOLE, _MOST_CAPTURE = 98.0, 1 << 20
 _CAPTURE = (b"CMT1", b"CMT2")
 
 
-def is_raw_photo(movie: Movie) -> bool:
-    """Whether any track is one of raw samples."""
-    return any(t.raw_photo for t in movie.tracks)
-
-
 def examine_raw_photo(subject: Subject, report: Report, movie: Movie) -> None:
     """What such a file says of itself, and the preview to take out where the rest is damaged."""
     assert movie.moov is not None

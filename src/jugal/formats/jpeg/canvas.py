@@ -12,7 +12,7 @@ from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.edges import read_sides
 from jugal.formats.jpeg.runs import Run, RunReader
 
-#: Rows of MCUs across which levels are matched, and rows at the ends of a run from which it is learnt how.
+#: Rows of MCUs across which a run is compared with what lies above, and rows at its ends from which it is learnt how such differ.
 ROWS_ACROSS, ROWS_LEARNT = 8, 48
 _WITHIN_ONE_DEVIATION = 0.6827
 #: Levels by which a stretch may be off and still look right.

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from scipy.special import logsumexp
 
 from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION
+from jugal.formats.jpeg.canvas import ROWS_ACROSS, ROWS_LEARNT
 from jugal.formats.jpeg.columns import RowEnds
 from jugal.formats.jpeg.edges import read_sides
 from jugal.formats.jpeg.likeness import CHROMA, MOST_SAID, NOISE, Usual, apart
@@ -21,12 +22,10 @@ from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.kernels.seams import seam_scores
 
 _CLUSTER = 4096
-#: Rows of MCUs at a run's ends from which it is learnt how rows meet, and MCUs that are enough.
-_ROWS_TOLD, _ENOUGH = 48, 12_000
+#: MCUs at a run's ends that are enough to learn how rows meet.
+_ENOUGH = 12_000
 #: What one MCU of a seam counts, since its neighbours say much the same.
 _TEMPER = 0.35
-#: Rows across which a run is compared with what lies above.
-_ROWS_ACROSS = 8
 #: Bytes on both sides of lost ones by whose MCUs theirs are reckoned, in shares of them and at least.
 _SHARE_AROUND, _LEAST_AROUND = 2, 8192
 #: Deviation of the log of how many MCUs lost bytes held: its limits, and how heavy its tail is.
@@ -66,13 +65,12 @@ class Stray:
 class Spot:
     """MCU number ``place`` for a run's first, and how likely it is, 0..1.
 
-    ``astray``: by so many MCUs the end of the run before it stands too early, or its own start too late, for the two meet much
-    better so: somewhere near the seam more is lost than was seen.
+    ``astray``: the two runs would meet much better with less lost between them, so that somewhere near the seam one breaks unseen.
     """
 
     place: int
     surety: float
-    astray: int
+    astray: bool
 
 
 def find_places(reader: RunReader, head: Run, pieces: list[Stray]) -> list[Spot]:
@@ -98,7 +96,7 @@ def find_places(reader: RunReader, head: Run, pieces: list[Stray]) -> list[Spot]
     for piece, gone, sure, seam in zip(pieces, lost, sureties, seams, strict=True):
         best, gap = int(np.argmax(seam)), gone - before
         clear = best < gap and seam[best] > _CLEAR and seam[best] - seam[gap] > _CLEAR
-        spots.append(Spot(at + (room if piece.last else gone), sure, gap - best if clear else 0))
+        spots.append(Spot(at + (room if piece.last else gone), sure, bool(clear)))
         at, before = at + piece.run.count, gone
     return spots
 
@@ -163,7 +161,7 @@ class _Views:
     def __init__(self, reader: RunReader, runs: list[Run]) -> None:
         self.width = reader.frame.mcus_x
         self._parts = min(3, len(reader.shape))
-        told = min(_ROWS_TOLD, max(2 * _ROWS_ACROSS, _ENOUGH // self.width)) * self.width
+        told = min(ROWS_LEARNT, max(2 * ROWS_ACROSS, _ENOUGH // self.width)) * self.width
         self._heads = [read_sides(reader, r, 0, min(r.count, told)) for r in runs]
         self._tails = [read_sides(reader, r, max(0, r.count - told), min(r.count, told)) for r in runs]
         width, seen = self.width, [*self._heads[1:], *self._tails]
@@ -172,7 +170,7 @@ class _Views:
         for c in range(self._parts):
             ups = [(s.bottom[c], s.top[c]) for s in seen]
             self._apart.append(
-                [Usual.of([_by_row(b, t, r * width, width) for b, t in ups]) for r in range(1, _ROWS_ACROSS + 1)]
+                [Usual.of([_by_row(b, t, r * width, width) for b, t in ups]) for r in range(1, ROWS_ACROSS + 1)]
             )
             self._strange.append(Usual.of([_by_row(b, t, 2 * width + width // 2, width) for b, t in ups]))
 

@@ -7,7 +7,6 @@ to the level that they lost (``levels.py``). Every surviving bit is kept.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +14,7 @@ from numpy.typing import NDArray
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg.breaks import STRANGE, strangeness_of, strangers_at
-from jugal.formats.jpeg.canvas import Canvas, Placed, first_bit
+from jugal.formats.jpeg.canvas import ROWS_LEARNT, Canvas, Placed, first_bit
 from jugal.formats.jpeg.columns import find_break_near, find_breaks, read_row_ends
 from jugal.formats.jpeg.damage import judge
 from jugal.formats.jpeg.decode import Picture, decode, raw_offsets
@@ -35,8 +34,6 @@ _MAX_DAMAGES = 16
 _SECTORS_TRIED = 40
 #: Start-of-image markers behind a scan's start that are looked at for another picture.
 _STARTS_TRIED = 16
-#: Rows of MCUs before the damage by which it is told whether a run belongs to the picture, and rows of the run.
-_ROWS_LEARNT = 48
 _LEAST = 4
 #: MCUs within which a run is in step, and levels from mid-grey that none has.
 _SETTLING, _BEYOND = 64, 150.0
@@ -165,7 +162,7 @@ def _own(pieces: list[_Found], reader: RunReader, known: Edges) -> list[_Found]:
         begin = int(run.bits[0])
         long = run.count >= _ROWS_SURE * width or run.bits[-1] - begin > 8 * _FOREIGN_BYTES // 2
         if piece.seen or not run.failed or long:
-            edges = read_edges(reader, run.entropy, begin, width, 0, min(run.count, _ROWS_LEARNT * width), False)
+            edges = read_edges(reader, run.entropy, begin, width, 0, min(run.count, ROWS_LEARNT * width), False)
             if strangeness_of(edges, known) < STRANGE:
                 skip = 0 if piece.seen else _foreign_start(reader, run, known)
                 own = run.without_first(skip)
@@ -180,18 +177,16 @@ def _own(pieces: list[_Found], reader: RunReader, known: Edges) -> list[_Found]:
 
 def _whole(reader: RunReader, head: Run, found: list[_Found]) -> tuple[Run, list[Stray]]:
     """The head as far as it stands where it was decoded, and the runs, parted where they broke without an error."""
-    pieces: list[Stray] = []
-    for number, one in enumerate([_Found(head, 0, True, False), *found]):
+    parts: list[Stray] = []
+    for one in [_Found(head, 0, True, False), *found]:
         ends = read_row_ends(reader, one.run)
-        borders = [0, *find_breaks(reader, one.run, ends), one.run.count]
-        for first, last in pairwise(borders):
-            if not number and not first:
-                head = one.run.only_first(last)
-                continue
-            ahead, seen = (one.lost_bytes, one.seen) if not first else (0, False)
-            whole = Stray(one.run, ends, ahead, seen, one.last)
-            pieces.append(whole.part(first, last))
-    return head, pieces
+        rest, begin = Stray(one.run, ends, one.lost_bytes, one.seen, one.last), 0
+        for at in find_breaks(reader, one.run, ends):
+            first, rest = rest.parted(at - begin)
+            parts.append(first)
+            begin = at
+        parts.append(rest)
+    return parts[0].run, parts[1:]
 
 
 def _settle(reader: RunReader, head: Run, pieces: list[Stray]) -> tuple[Run, list[Stray], list[Spot]]:
@@ -304,7 +299,7 @@ def _put(canvas: Canvas, stray: Stray, gamut: Gamut, spot: Spot) -> Placed | Non
 def _known_edges(reader: RunReader, structure: Structure, picture: Picture, before: int) -> Edges:
     """The edges of the last MCUs ahead of number ``before``, from a row's start on."""
     width = picture.frame.mcus_x
-    first = max(0, before - _ROWS_LEARNT * width) // width * width
+    first = max(0, before - ROWS_LEARNT * width) // width * width
     bit = int(picture.scans[0].unit_pos[first])
     return read_edges(reader, structure.scans[0].entropy, bit, width, first, before)
 
@@ -315,7 +310,7 @@ def _foreign_end(reader: RunReader, run: Run, known: Edges) -> int:
     It begins at a sector, and its MCUs meet those above as strangers do.
     """
     width = known.width
-    first = max(0, run.count - _ROWS_LEARNT * width)
+    first = max(0, run.count - ROWS_LEARNT * width)
     edges = read_edges(reader, run.entropy, int(run.bits[first]), width, 0, run.count - first, False)
     values = strangers_at(edges, known)
     first += width

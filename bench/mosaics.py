@@ -1,0 +1,121 @@
+"""``python -m bench.mosaics``: photographs harmed inside their scan; what of the rest is put back in its place and at its level.
+
+The photographs of ``bench.photos``, enlarged to a camera's size with a camera's noise, lose clusters at one place or at two or
+three: zeros, noise or another picture's data in their stead, or nothing. Each MCU that survived is held against the original.
+"""
+
+from __future__ import annotations
+
+import argparse
+from concurrent.futures import ProcessPoolExecutor
+from itertools import pairwise
+
+import numpy as np
+from PIL import Image
+
+from bench.photos import pictures
+from jugal.binary.source import Source
+from jugal.formats.base import Subject
+from jugal.formats.jpeg.decode import decode, raw_offsets
+from jugal.formats.jpeg.parse import Structure
+from jugal.formats.jpeg.resync import find_mosaic
+from jugal.formats.jpeg.runs import RunReader
+from jugal.formats.jpeg.select import select
+from jugal.samples import encode
+
+_CLUSTER, _APART, _LEVELS = 4096, 5, 2.0
+_WIDTH, _TALLEST, _GRAIN = 3600, 3200, 2.5
+
+
+def photographs(limit: int) -> list[bytes]:
+    """Enlarged photographs, by two samplings in turn."""
+    out: list[bytes] = []
+    for _, picture in pictures():
+        width = _WIDTH if picture.height * _WIDTH <= _TALLEST * picture.width else _WIDTH * 2 // 3
+        large = np.asarray(
+            picture.resize((width, round(picture.height * width / picture.width)), Image.Resampling.LANCZOS)
+        )
+        noise = np.random.default_rng(1).normal(0, _GRAIN, large.shape)
+        grainy = Image.fromarray(np.clip(large + noise, 0, 255).astype(np.uint8))
+        options = {"quality": 88} if len(out) % 2 else {"quality": 93, "subsampling": 1}
+        out.append(encode.jpeg(grainy, **options))
+        if len(out) == limit:
+            break
+    return out
+
+
+def _structure(data: bytes) -> Structure:
+    return select(Source.from_bytes(data)).structure
+
+
+def harmed(
+    data: bytes, other: bytes, places: int, rng: np.random.Generator
+) -> tuple[bytes, list[tuple[int, int]]] | None:
+    """The file with clusters lost at so many places, and the bytes of the original that are; None where it is too small."""
+    first, last = _structure(data).scans[0].entropy.start // _CLUSTER + 2, len(data) // _CLUSTER - 4
+    cuts = sorted(rng.integers(first, max(first + 1, last), places).tolist())
+    if last - first < 4 * _APART or any(b - a < _APART for a, b in pairwise(cuts)):
+        return None
+    parts, gone, at = [], [], 0
+    for cut in cuts:
+        start, end = cut * _CLUSTER, (cut + int(rng.integers(1, 4))) * _CLUSTER
+        middle = len(other) // 2
+        fillings = bytes(end - start), rng.bytes(end - start), other[middle : middle + end - start], b""
+        parts += [data[at:start], fillings[int(rng.integers(4))]]
+        gone.append((start, end))
+        at = end
+    return b"".join([*parts, data[at:]]), gone
+
+
+def measure(task: tuple[bytes, bytes, int, int]) -> tuple[float, float] | None:
+    """The shares of the surviving MCUs that are in their place, and in their place within two levels."""
+    data, other, places, seed = task
+    found = harmed(data, other, places, np.random.default_rng(seed))
+    if found is None:
+        return None
+    sick, gone = found
+    structure = _structure(sick)
+    if structure.frame is None or not structure.scans:
+        return None
+    subject = Subject(Source.from_bytes(sick))
+    mosaic = find_mosaic(subject, structure, decode(structure.frame, structure.scans, structure.quant))
+    true = _structure(data)
+    reader = RunReader(true)
+    whole, _ = reader.read(true.scans[0].entropy, 0, reader.total)
+    raw = raw_offsets(whole.entropy, whole.bits >> 3)
+    survives = np.ones(reader.total, bool)
+    for start, end in gone:
+        survives &= (raw[1:] < start) | (raw[:-1] >= end)
+    placed, levelled = np.zeros(reader.total, bool), np.zeros(reader.total, bool)
+    lengths = np.diff(whole.bits)
+    if mosaic is not None:
+        placed[: mosaic.before] = levelled[: mosaic.before] = True
+        for part in mosaic.placed:
+            where = slice(part.place, part.end)
+            same = np.diff(part.run.bits) == lengths[where]
+            off = np.abs(part.run.dc + part.offsets[reader.blocks] - whole.dc[where]) * reader.steps[reader.blocks]
+            placed[where], levelled[where] = same, same & (off.max(axis=1) <= _LEVELS)
+    return float(placed[survives].mean()), float(levelled[survives].mean())
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--photographs", type=int, default=26)
+    arguments = parser.parse_args()
+    files = photographs(arguments.photographs)
+    with ProcessPoolExecutor() as pool:
+        for words, places in (("one place", (1, 1)), ("two or three", (2, 3))):
+            tasks = [
+                (data, files[(number + 7) % len(files)], places[seed], 10 * number + seed)
+                for number, data in enumerate(files)
+                for seed in range(2)
+            ]
+            shares = np.array([s for s in pool.map(measure, tasks) if s is not None])
+            print(
+                f"harmed at {words}: of {len(shares)}, {100 * shares[:, 0].mean():.0f} % of what survived in place, "
+                f"{100 * shares[:, 1].mean():.0f} % within {_LEVELS:.0f} levels too"
+            )
+
+
+if __name__ == "__main__":
+    main()

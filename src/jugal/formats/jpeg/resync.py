@@ -273,7 +273,9 @@ def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool)
         if bit is None:
             continue
         run = reader.follow(subject, begin, stop, bit, reader.total)
-        long_enough = seen or int(run.bits[-1] - run.bits[0]) > 16 * _SECTOR or run.ends_with_data
+        # Data may end at a marker among what was put in, which says nothing.
+        to_the_end = run.ends_with_data and int(raw_offsets(run.entropy, run.bits[-1:] >> 3)[0]) >= stop - _SECTOR
+        long_enough = seen or int(run.bits[-1] - run.bits[0]) > 16 * _SECTOR or to_the_end
         if run.count >= _LEAST and long_enough:
             return run
     return None

@@ -163,6 +163,9 @@ def test_runs_that_the_picture_has_no_room_for_are_cut_or_left_out() -> None:
     assert len(fitted) == 1 and fitted[0].last and fitted[0].run.count == reader.total - half - 1
     free = _fitting(reader, part(whole, 0, half - 100), [small, tail])
     assert [p.run.count for p in free] == [35, reader.total - half]
+    longer = stray(reader, part(whole, 60, 110), 0)
+    kept = _fitting(reader, part(whole, 0, half - 60), [longer, small, tail])
+    assert kept == [longer, tail], "the shortest one goes first, wherever it stands"
 
 
 @pytest.mark.parametrize("seed", [3, 4, 6])

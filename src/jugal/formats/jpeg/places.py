@@ -38,7 +38,7 @@ _MOST_LOST = 8_000
 _CLEAR = 30.0
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class Stray:
     """A run before it is placed: where its rows end, the bytes lost ahead of it, whether those were seen to be bad, whether it
     ends the picture."""

@@ -23,7 +23,7 @@ _WILD_LEVELS = 60.0
 _NO_COEFFICIENTS = np.zeros((0, 1, 64), np.int16)
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class Run:
     """MCUs decoded one after another from somewhere in ``entropy``.
 

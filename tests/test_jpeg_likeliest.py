@@ -97,24 +97,46 @@ def test_where_all_that_is_lost_was_seen_it_held_all_that_is_missing() -> None:
 # ---------------------------------------------------------------- seams
 
 
-def slow_seams(above, below, width, near, far, noise, most_said, weight, most):  # type: ignore[no-untyped-def]
+def slow_seams(above, below, width, near, deviation, noise, most_said, each, whole, most):  # type: ignore[no-untyped-def]
     out = np.zeros(most + 1)
-    varied_above, varied_below = above.std(axis=1), below.std(axis=1)
-    for gone in range(1, most + 1):
-        for rows in range(1, near.shape[0] + 1):
-            pairs = [
-                (k, len(above) + gone + k - rows * width)
-                for k in range(min(width, len(below)))
-                if (gone + k) // width + 1 == rows and len(above) + gone + k - rows * width >= 0
-            ]
-            if len(pairs) < FEW or near[rows - 1, 1] <= 0 or gone // width + 1 > near.shape[0]:
-                continue
-            apart = np.array([below[k] - above[i] for k, i in pairs])
-            raised = np.median(apart.mean(axis=1))
-            varied = np.array([varied_below[k] + varied_above[i] for k, i in pairs])
-            logs = np.log((np.abs(apart - raised).mean(axis=1) + noise) / (varied + noise))
-            likely = [-0.5 * ((logs - m) / d) ** 2 - np.log(d) for m, d in (near[rows - 1], far)]
-            out[gone] += weight * np.clip(likely[0] - likely[1], -most_said, most_said).sum()
+    known, length = len(above), min(width, len(below))
+
+    def pairs(column: int) -> list[tuple[int, int, int]]:
+        """Each lower MCU, the one above it, and how many rows beyond the lost whole ones that is, 0 or 1."""
+        parts: list[list[tuple[int, int, int]]] = [[], []]
+        for k in range(length):
+            over = (column + k) // width
+            at = known + column + k - (over + 1) * width
+            if at >= 0:
+                parts[over].append((k, at, over))
+        return [pair for part in parts if len(part) >= FEW for pair in part]
+
+    def distances(found: list[tuple[int, int, int]]) -> dict[int, float]:
+        logs = {}
+        for over in (0, 1):
+            own = [(k, at) for k, at, o in found if o == over]
+            if own:
+                apart = np.array([below[k] - above[at] for k, at in own])
+                off = np.abs(apart - np.median(apart.mean(axis=1))).mean(axis=1)
+                for (k, at), distance in zip(own, off, strict=True):
+                    logs[k] = np.log((distance + noise) / (below[k].std() + above[at].std() + noise))
+        return logs
+
+    logs = [distances(pairs(column)) for column in range(width)]
+    usual = {
+        k: np.mean([column[k] for column in logs if k in column]) for k in range(length) if any(k in c for c in logs)
+    }
+    for gone in range(most + 1):
+        rows, column = divmod(gone, width)
+        use = [(k, rows + o) for k, _, o in pairs(column) if rows + o < len(near) and near[rows + o, 1] > 0]
+        if rows >= len(near) or len(use) < FEW:
+            continue
+        less = np.array([logs[column][k] - usual[k] for k, _ in use])
+        means, by_row = near[[r for _, r in use]].T
+        off, row = (less - means).mean(), by_row.mean()
+        ratio = (less**2 - (less - means - off) ** 2) / (2 * deviation**2)
+        said = np.clip(ratio, -most_said, most_said).sum()
+        out[gone] = each * said - whole * (off**2 / (2 * row**2) + np.log(row / near[0, 1]))
     return out
 
 
@@ -123,14 +145,11 @@ def slow_seams(above, below, width, near, far, noise, most_said, weight, most): 
 def test_seams_are_scored_as_plain_loops_do(seed: int, width: int, known: int, length: int) -> None:
     rng = np.random.default_rng(seed)
     above, below = (rng.normal(0, 20, (n, 8)).astype(np.float32) for n in (known, length))
-    near = np.column_stack((rng.normal(-1, 0.3, 3), rng.uniform(0.3, 0.8, 3)))
-    near[int(rng.integers(3)), 1] *= rng.choice([0.0, 1.0])
-    far = np.array([0.0, 0.5])
-    out = np.zeros(4 * width)
-    seam_scores(
-        above, below[:width], above.std(axis=1), below[:width].std(axis=1), width, near, far, 1.0, 2.0, 0.35, out
-    )
-    assert np.allclose(out, slow_seams(above, below, width, near, far, 1.0, 2.0, 0.35, out.size - 1), atol=1e-3)
+    near = np.column_stack((rng.normal(-1, 0.3, 3), rng.uniform(0.1, 0.4, 3)))
+    near[int(rng.integers(1, 3)), 1] *= rng.choice([0.0, 1.0])
+    out, figures = np.zeros(4 * width), (width, near, 0.5, 1.0, 2.0, 0.35, 1.0)
+    seam_scores(above, below[:width], above.std(axis=1), below[:width].std(axis=1), *figures, out)
+    assert np.allclose(out, slow_seams(above, below, *figures, out.size - 1), atol=1e-3)
 
 
 def test_a_seam_fits_best_where_the_rows_were_one_picture() -> None:
@@ -139,9 +158,8 @@ def test_a_seam_fits_best_where_the_rows_were_one_picture() -> None:
     columns = np.cumsum(rng.normal(0, 12, (width, 8)).reshape(-1)).reshape(width, 8)
     rows = np.concatenate([columns + rng.normal(0, 2, columns.shape) for _ in range(3)]).astype(np.float32)
     above, below = rows[: width + 7], rows[width + 16 :][:width] + 40
-    near, far = np.array([[-1.5, 0.4]]), np.array([0.2, 0.4])
-    out = np.zeros(width)
-    seam_scores(above, below, above.std(axis=1), below.std(axis=1), width, near, far, 1.0, 2.0, 1.0, out)
+    out, near = np.zeros(width), np.array([[-1.5, 0.2], [-1.4, 0.2]])
+    seam_scores(above, below, above.std(axis=1), below.std(axis=1), width, near, 0.5, 1.0, 2.0, 1.0, 1.0, out)
     assert int(np.argmax(out)) == 9, "16 - 7 MCUs are lost, the level of all was raised by 40"
 
 

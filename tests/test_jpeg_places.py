@@ -16,7 +16,7 @@ from jugal.formats.jpeg.canvas import Canvas, rims_of
 from jugal.formats.jpeg.columns import find_break_near, find_breaks, read_row_ends
 from jugal.formats.jpeg.damage import judge
 from jugal.formats.jpeg.decode import decode, raw_offsets
-from jugal.formats.jpeg.edges import read_flanks, read_sides
+from jugal.formats.jpeg.edges import read_edges, read_flanks, read_sides
 from jugal.formats.jpeg.entropy import codes_nothing_new, neutral_mcu
 from jugal.formats.jpeg.levels import match_levels, sample_rows
 from jugal.formats.jpeg.likeness import Usual, apart, said
@@ -24,6 +24,7 @@ from jugal.formats.jpeg.parse import Structure, read_entropy, walk
 from jugal.formats.jpeg.places import Spot, Stray, find_places
 from jugal.formats.jpeg.resync import _fitting, find_mosaic
 from jugal.formats.jpeg.runs import Run, RunReader
+from jugal.formats.jpeg.seams import Seams
 from jugal.kernels.stuffing import pack_bits
 from jugal.samples import encode
 from jugal.samples.harm import harm
@@ -62,6 +63,10 @@ def joined(reader: RunReader, *parts: Run) -> Run:
 
 def stray(reader: RunReader, run: Run, lost: int, last: bool = False) -> Stray:
     return Stray(run, read_row_ends(reader, run), lost, True, last)
+
+
+def spots_of(reader: RunReader, head: Run, strays: list[Stray]) -> list[Spot]:
+    return find_places(reader.total, head, strays, Seams(reader, [head, *(s.run for s in strays)]))
 
 
 # ---------------------------------------------------------------- sides and what they say
@@ -121,6 +126,28 @@ def test_a_healthy_picture_does_not_break() -> None:
         assert find_break_near(reader, part(whole, 0, 8 * reader.frame.mcus_x), 0) is None
 
 
+@pytest.mark.parametrize("rows", [0.2, 0.9, 1.6, 3.3])
+def test_the_place_and_number_of_mcus_lost_unseen_are_told_by_how_the_run_goes_on(rows: float) -> None:
+    """Where the picture's sides do not tell, what lies above does."""
+    _, _, reader, whole = opened(photo(7))
+    width = reader.frame.mcus_x
+    at, lost = 26 * width + 17, round(rows * width)
+    broken = joined(reader, part(whole, 0, at), part(whole, at + lost, reader.total))
+    found = Seams(reader, [part(whole, 0, 9 * width), broken]).parting(1, 8 * width)
+    assert found is not None and abs(found.lost - lost) <= 4 and abs(found.at - at) <= width // 4 and found.surety > 30
+    most = Seams(reader, [part(whole, 0, 9 * width), broken]).parting(1, lost - 1)
+    assert most is None or most.lost < lost, "no more than there is room for"
+
+
+@pytest.mark.parametrize("seed", [3, 4, 5])
+def test_a_run_that_is_whole_or_short_is_not_parted(seed: int) -> None:
+    _, _, reader, whole = opened(photo(seed))
+    width = reader.frame.mcus_x
+    seams = Seams(reader, [part(whole, 0, 9 * width), whole, part(whole, 0, width // 2)])
+    assert seams.parting(1, 8 * width) is None
+    assert seams.parting(2, 8 * width) is None and seams.parting(1, 0) is None
+
+
 # ---------------------------------------------------------------- places
 
 
@@ -135,7 +162,7 @@ def test_a_run_between_two_gaps_is_put_where_it_stood(rows: float, subsampling: 
     ahead = int(middle.bits[0] - whole.bits[at]) >> 3
     behind = int(rest.bits[0] - middle.bits[-1]) >> 3
     head = part(whole, 0, at)
-    spots = find_places(reader, head, [stray(reader, middle, ahead), stray(reader, rest, behind, last=True)])
+    spots = spots_of(reader, head, [stray(reader, middle, ahead), stray(reader, rest, behind, last=True)])
     assert [s.place for s in spots] == [at + gap, at + 2 * gap + 12 * width]
     assert spots[0].surety > 0.5 and spots[1].surety == pytest.approx(1.0)
 
@@ -147,11 +174,11 @@ def test_places_follow_one_another_and_end_the_picture() -> None:
     strays = [
         stray(reader, part(whole, first + 40, last), 2000, last == reader.total) for first, last in pairwise(cuts)
     ]
-    spots = find_places(reader, part(whole, 0, cuts[0]), strays)
+    spots = spots_of(reader, part(whole, 0, cuts[0]), strays)
     ends = [cuts[0], *(s.place + p.run.count for s, p in zip(spots, strays, strict=True))]
     assert all(s.place > end for s, end in zip(spots, ends, strict=False)) and ends[-1] == reader.total
-    assert find_places(reader, whole, strays) == [], "no room is left"
-    assert find_places(reader, whole, []) == []
+    assert spots_of(reader, whole, strays) == [], "no room is left"
+    assert spots_of(reader, whole, []) == []
 
 
 def test_runs_that_the_picture_has_no_room_for_are_cut_or_left_out() -> None:
@@ -274,9 +301,13 @@ def test_unseen_breaks_are_parted_no_more_often_than_is_allowed(monkeypatch: pyt
 
     monkeypatch.setattr(resync, "find_break_near", always)
     monkeypatch.setattr(
-        resync, "find_places", lambda _, head, strays: [Spot(head.count + 9 * k, 1.0, True) for k in range(len(strays))]
+        resync,
+        "find_places",
+        lambda _, head, strays, __: [Spot(head.count + 9 * k, 1.0, True) for k in range(len(strays))],
     )
+    monkeypatch.setattr(Seams, "parting", lambda *_: None)
     strays = [stray(reader, part(whole, 9 * width, 20 * width), 900)]
-    head, parted, spots = resync._settle(reader, part(whole, 0, 8 * width), strays)
+    known = read_edges(reader, whole.entropy, 0, width, 0, 8 * width)
+    head, parted, spots = resync._settle(reader, part(whole, 0, 8 * width), strays, known)
     assert len(spots) == len(parted) == 1 + resync._MOST_UNSEEN == 1 + len(asked)
     assert head.count + sum(p.run.count for p in parted) == 19 * width, "no MCU is lost by parting"

@@ -10,27 +10,25 @@ FEW = 4
 
 
 @njit(cache=True, nogil=True)
-def seam_scores(above, below, varied_above, varied_below, width, near, far, noise, most_said, weight, out):  # type: ignore[no-untyped-def]
-    """Adds to float64 ``out`` (numbers of lost MCUs) what the pixels at a seam say for neighbours, in nats times ``weight``.
+def seam_scores(above, below, varied_above, varied_below, width, near, deviation, noise, most_said, each, whole, out):  # type: ignore[no-untyped-def]
+    """Adds to float64 ``out`` (numbers of lost MCUs) what the pixels at a seam say for neighbours, in nats.
 
     ``above`` (MCUs, pixels), float32, are the lower sides of the last MCUs ahead of the gap, ``below`` the upper sides of the
-    first behind it; ``varied_*`` how much the pixels of each vary. ``near`` (rows, 2) holds mean and deviation of the log of
-    how far apart MCUs that many rows apart are for as much as they vary (no deviation: not known), ``far`` those of strangers.
-    What one MCU says is limited to ``most_said``.
+    first behind it; ``varied_*`` how much the pixels of each vary. What counts is the log of how far apart two sides are for as
+    much as they vary, less the mean of that for the lower one and all columns. ``near`` (rows, 2) holds its mean for MCUs that
+    many rows apart and the deviation of whole rows from it (none: not known), ``deviation`` that of single MCUs. What one MCU
+    says counts ``each`` and is limited to ``most_said``; how far the seam is from what is usual counts ``whole``. Rows next to one
+    another must be known.
     """
     known, length = above.shape[0], min(width, below.shape[0])
     pixels = above.shape[1]
+    apart, usual, seen = np.full((width, length), np.nan), np.zeros(length), np.zeros(length)
     means = np.empty(length)
-    for gone in range(1, out.size):
-        first = gone // width + 1
-        if first > near.shape[0]:
-            break
-        for rows in range(first, min(first + 2, near.shape[0] + 1)):
-            deviation = near[rows - 1, 1]
-            if deviation <= 0.0:
-                continue
-            shift = known + gone - rows * width
-            low, high = max(0, (rows - 1) * width - gone, -shift), min(length, rows * width - gone)
+    for column in range(width):
+        for part in range(2):
+            # With so many lost beyond whole rows, the first MCUs stand under the last row, the others under the one before it.
+            shift = known + column - (part + 1) * width
+            low, high = max(0, part * width - column, -shift), min(length, (part + 1) * width - column)
             if high - low < FEW:
                 continue
             for k in range(low, high):
@@ -39,13 +37,37 @@ def seam_scores(above, below, varied_above, varied_below, width, near, far, nois
                     total += below[k, x] - above[k + shift, x]
                 means[k] = total / pixels
             raised = np.median(means[low:high])
-            said = 0.0
             for k in range(low, high):
                 total = 0.0
                 for x in range(pixels):
                     total += abs(below[k, x] - above[k + shift, x] - raised)
-                apart = np.log((total / pixels + noise) / (varied_below[k] + varied_above[k + shift] + noise))
-                off, strange = (apart - near[rows - 1, 0]) / deviation, (apart - far[0]) / far[1]
-                ratio = 0.5 * (strange * strange - off * off) + np.log(far[1] / deviation)
-                said += min(most_said, max(-most_said, ratio))
-            out[gone] += weight * said
+                apart[column, k] = np.log(
+                    (total / pixels + noise) / (varied_below[k] + varied_above[k + shift] + noise)
+                )
+                usual[k] += apart[column, k]
+                seen[k] += 1.0
+    for gone in range(out.size):
+        rows, column = gone // width, gone % width
+        if rows >= near.shape[0]:
+            break
+        count, off, row_level = 0, 0.0, 0.0
+        for k in range(length):
+            own = rows + (1 if k >= width - column else 0)
+            if np.isnan(apart[column, k]) or own >= near.shape[0] or near[own, 1] <= 0.0:
+                continue
+            off += apart[column, k] - usual[k] / seen[k] - near[own, 0]
+            row_level += near[own, 1]
+            count += 1
+        if count < FEW:
+            continue
+        off, row_level = off / count, row_level / count
+        said = 0.0
+        for k in range(length):
+            own = rows + (1 if k >= width - column else 0)
+            if np.isnan(apart[column, k]) or own >= near.shape[0] or near[own, 1] <= 0.0:
+                continue
+            less = apart[column, k] - usual[k] / seen[k]
+            beyond = less - near[own, 0] - off
+            ratio = 0.5 * (less * less - beyond * beyond) / (deviation * deviation)
+            said += min(most_said, max(-most_said, ratio))
+        out[gone] += each * said - whole * (0.5 * off * off / (row_level * row_level) + np.log(row_level / near[0, 1]))

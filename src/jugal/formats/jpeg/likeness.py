@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 #: Levels that tell nothing, the least deviation of distances, and fewest of them from which it is learnt.
-NOISE, _LEAST_DEVIATION, _FEW = 1.0, 0.2, 16
+NOISE, LEAST_DEVIATION, _FEW = 1.0, 0.2, 16
 #: What one MCU may say at most, in nats, and what chroma counts.
 MOST_SAID, CHROMA = 2.0, 0.5
 
@@ -33,7 +33,7 @@ class Usual:
         joined = np.concatenate(distances) if distances else np.zeros(0)
         if joined.size < _FEW:
             return None
-        return cls(float(joined.mean()), max(_LEAST_DEVIATION, float(joined.std())))
+        return cls(float(joined.mean()), max(LEAST_DEVIATION, float(joined.std())))
 
     def likely(self, distances: NDArray[np.float64]) -> NDArray[np.float64]:
         """The log of how likely each is among these, but for a constant."""

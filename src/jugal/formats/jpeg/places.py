@@ -14,18 +14,11 @@ from numpy.typing import NDArray
 from scipy.special import logsumexp
 
 from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION
-from jugal.formats.jpeg.canvas import ROWS_ACROSS, ROWS_LEARNT
 from jugal.formats.jpeg.columns import RowEnds
-from jugal.formats.jpeg.edges import read_sides
-from jugal.formats.jpeg.likeness import CHROMA, MOST_SAID, NOISE, Usual, apart
-from jugal.formats.jpeg.runs import Run, RunReader
-from jugal.kernels.seams import seam_scores
+from jugal.formats.jpeg.runs import Run
+from jugal.formats.jpeg.seams import Seams
 
 _CLUSTER = 4096
-#: MCUs at a run's ends that are enough to learn how rows meet.
-_ENOUGH = 12_000
-#: What one MCU of a seam counts, since its neighbours say much the same.
-_TEMPER = 0.35
 #: Bytes on both sides of lost ones by whose MCUs theirs are reckoned, in shares of them and at least.
 _SHARE_AROUND, _LEAST_AROUND = 2, 8192
 #: Deviation of the log of how many MCUs lost bytes held: its limits, and how heavy its tail is.
@@ -57,8 +50,22 @@ class Stray:
 
     def parted(self, at: int) -> tuple[Stray, Stray]:
         """The two parts that it breaks into at MCU ``at``, where what was lost left no trace."""
-        behind = self.part(at, self.run.count)
-        return self.part(0, at), Stray(behind.run, behind.ends, 0, False, behind.last)
+        return self.part(0, at), self.part(at, self.run.count).unseen()
+
+    def unseen(self) -> Stray:
+        """The same behind a loss that left no trace."""
+        return Stray(self.run, self.ends, 0, False, self.last)
+
+    def freed(self, skip: int) -> Stray:
+        """Without its first MCUs, whose bytes are lost too."""
+        rest = self.part(skip, self.run.count)
+        return Stray(
+            rest.run,
+            rest.ends,
+            self.lost_bytes + (int(self.run.bits[skip] - self.run.bits[0]) >> 3),
+            self.seen,
+            self.last,
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,29 +80,29 @@ class Spot:
     astray: bool
 
 
-def find_places(reader: RunReader, head: Run, pieces: list[Stray]) -> list[Spot]:
-    """A spot for each of ``pieces``, which follow the picture's first MCUs, ``head``, in this order.
+def find_places(total: int, head: Run, pieces: list[Stray], seams: Seams) -> list[Spot]:
+    """A spot for each of ``pieces``, which follow the first MCUs, ``head``, of a picture of ``total`` in this order.
 
-    None where there are none, or more MCUs in them than the picture has room for.
+    ``seams`` are those of the head and the pieces. None where there are none, or more MCUs in them than there is room for.
     """
-    room = reader.total - head.count - sum(p.run.count for p in pieces)
+    room = total - head.count - sum(p.run.count for p in pieces)
     if not pieces or room < len(pieces):
         return []
     most = min(room, _MOST_LOST)
     end = room if pieces[-1].last and room <= most else None
     likely = _lost_likely(head, pieces, most, end)
-    views = _Views(reader, [head, *(p.run for p in pieces)])
-    seams = [views.seam(number, most) for number in range(len(pieces))]
+    between = [seams.between(number, most) for number in range(len(pieces))]
     columns, at = [], head.count
     for piece in pieces:
         column = piece.ends.columns()
-        columns.append(column[(at + np.arange(most + 1)) % views.width])
+        columns.append(column[(at + np.arange(most + 1)) % seams.width])
         at += piece.run.count
-    lost, sureties = _most_likely([a + b for a, b in zip(likely, seams, strict=True)], columns, end)
+    lost, sureties = _most_likely([a + b for a, b in zip(likely, between, strict=True)], columns, end)
     spots, at, before = [], head.count, 0
-    for piece, gone, sure, seam in zip(pieces, lost, sureties, seams, strict=True):
-        best, gap = int(np.argmax(seam)), gone - before
-        clear = best < gap and seam[best] > _CLEAR and seam[best] - seam[gap] > _CLEAR
+    for piece, gone, sure, seam in zip(pieces, lost, sureties, between, strict=True):
+        gap = gone - before
+        nearer = float(seam[1:gap].max(initial=-np.inf))
+        clear = nearer > max(0.0, float(seam[gap])) + _CLEAR
         spots.append(Spot(at + (room if piece.last else gone), sure, bool(clear)))
         at, before = at + piece.run.count, gone
     return spots
@@ -153,53 +160,6 @@ def _spread(bits: NDArray[np.float64], lost: int) -> float:
     return float(
         np.clip(MAD_TO_DEVIATION * np.median(np.abs(np.diff(np.log(count + 1.0)))), _LEAST_SPREAD, _MOST_SPREAD)
     )
-
-
-class _Views:
-    """What is seen at the sides of runs: their first rows and their last one, and how far apart such sides are."""
-
-    def __init__(self, reader: RunReader, runs: list[Run]) -> None:
-        self.width = reader.frame.mcus_x
-        self._parts = min(3, len(reader.shape))
-        told = min(ROWS_LEARNT, max(2 * ROWS_ACROSS, _ENOUGH // self.width)) * self.width
-        self._heads = [read_sides(reader, r, 0, min(r.count, told)) for r in runs]
-        self._tails = [read_sides(reader, r, max(0, r.count - told), min(r.count, told)) for r in runs]
-        width, seen = self.width, [*self._heads[1:], *self._tails]
-        self._apart: list[list[Usual | None]] = []
-        self._strange: list[Usual | None] = []
-        for c in range(self._parts):
-            ups = [(s.bottom[c], s.top[c]) for s in seen]
-            self._apart.append(
-                [Usual.of([_by_row(b, t, r * width, width) for b, t in ups]) for r in range(1, ROWS_ACROSS + 1)]
-            )
-            self._strange.append(Usual.of([_by_row(b, t, 2 * width + width // 2, width) for b, t in ups]))
-
-    def seam(self, number: int, most: int) -> NDArray[np.float64]:
-        """(most + 1,): how run ``number + 1`` goes on from the end of the one before with so many MCUs lost between them."""
-        tail, head = self._tails[number], self._heads[number + 1]
-        out = np.zeros(most + 1)
-        for c in range(self._parts):
-            strange = self._strange[c]
-            if strange is None:
-                continue
-            near = np.array([(u.mean, u.deviation) if u is not None else (0.0, 0.0) for u in self._apart[c]])
-            far = np.array((strange.mean, strange.deviation))
-            above, below = tail.bottom[c], head.top[c][: self.width]
-            seam_scores(
-                above, below, above.std(axis=1), below.std(axis=1), self.width, near, far, NOISE, MOST_SAID,
-                _TEMPER * (CHROMA if c else 1.0), out,
-            )  # fmt: skip
-        return out
-
-
-def _by_row(above: NDArray[np.floating], below: NDArray[np.floating], shift: int, width: int) -> NDArray[np.float64]:
-    """How far apart the lower sides of MCUs and the upper sides ``shift`` MCUs on are, each row of MCUs but for a constant."""
-    rows = (above.shape[0] - shift) // width
-    if rows <= 0:
-        return np.zeros(0)
-    above, below = above[: rows * width], below[shift : shift + rows * width]
-    raised = np.repeat(np.median((below - above).mean(axis=1).reshape(rows, width), axis=1), width)
-    return apart(above, below, raised[:, None])
 
 
 def _most_likely(

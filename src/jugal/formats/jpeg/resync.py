@@ -25,6 +25,7 @@ from jugal.formats.jpeg.levels import match_levels
 from jugal.formats.jpeg.parse import Structure, walk
 from jugal.formats.jpeg.places import Spot, Stray, find_places
 from jugal.formats.jpeg.runs import Run, RunReader
+from jugal.formats.jpeg.seams import Seams
 from jugal.formats.jpeg.select import one_sequential_scan, select, usable
 from jugal.kernels.stuffing import pack_bits
 
@@ -94,8 +95,8 @@ def find_mosaic(subject: Subject, structure: Structure, picture: Picture) -> Mos
     head, _ = reader.read(structure.scans[0].entropy, first_bit(picture), first.first)
     if not found[0].seen:
         head = head.only_first(head.count - _foreign_end(reader, head, known))
-    head, pieces = _whole(reader, head, _own(found, reader, known))
-    head, pieces, spots = _settle(reader, head, pieces)
+    head, pieces = _whole(reader, head, _own(found, reader, known), known)
+    head, pieces, spots = _settle(reader, head, pieces, known)
     if not spots:
         return None
     canvas = Canvas(picture, reader, head)
@@ -175,26 +176,26 @@ def _own(pieces: list[_Found], reader: RunReader, known: Edges) -> list[_Found]:
     return kept
 
 
-def _whole(reader: RunReader, head: Run, found: list[_Found]) -> tuple[Run, list[Stray]]:
+def _whole(reader: RunReader, head: Run, found: list[_Found], known: Edges) -> tuple[Run, list[Stray]]:
     """The head as far as it stands where it was decoded, and the runs, parted where they broke without an error."""
     parts: list[Stray] = []
     for one in [_Found(head, 0, True, False), *found]:
         ends = read_row_ends(reader, one.run)
-        rest, begin = Stray(one.run, ends, one.lost_bytes, one.seen, one.last), 0
-        for at in find_breaks(reader, one.run, ends):
-            first, rest = rest.parted(at - begin)
-            parts.append(first)
+        whole, begin = Stray(one.run, ends, one.lost_bytes, one.seen, one.last), 0
+        for at in [*find_breaks(reader, one.run, ends), one.run.count]:
+            part = whole.part(begin, at)
+            parts.append(_without_foreign(reader, part.unseen(), known) if begin else part)
             begin = at
-        parts.append(rest)
     return parts[0].run, parts[1:]
 
 
-def _settle(reader: RunReader, head: Run, pieces: list[Stray]) -> tuple[Run, list[Stray], list[Spot]]:
+def _settle(reader: RunReader, head: Run, pieces: list[Stray], known: Edges) -> tuple[Run, list[Stray], list[Spot]]:
     """Places the runs; where a seam tells that one breaks near it unseen, that one is parted and all are placed again."""
     for left in range(_MOST_UNSEEN, -1, -1):
         pieces = _fitting(reader, head, pieces)
-        spots = find_places(reader, head, pieces)
-        parted = _part_astray(reader, head, pieces, spots) if left else None
+        seams = Seams(reader, [head, *(p.run for p in pieces)])
+        spots = find_places(reader.total, head, pieces, seams)
+        parted = _part_astray(reader, head, pieces, spots, seams, known) if left else None
         if parted is None:
             break
         head, pieces = parted
@@ -202,21 +203,42 @@ def _settle(reader: RunReader, head: Run, pieces: list[Stray]) -> tuple[Run, lis
 
 
 def _part_astray(
-    reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot]
+    reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot], seams: Seams, known: Edges
 ) -> tuple[Run, list[Stray]] | None:
-    """The head and the runs with one of them parted at a break near a seam that does not fit; None where there is none."""
+    """The head and the runs with one of them parted where it broke unseen; None where all seams fit or nothing broke."""
+    if any(spot.astray for spot in spots):
+        room = reader.total - head.count - sum(p.run.count + 1 for p in pieces)
+        partings = [seams.parting(number, room) for number in range(len(pieces) + 1)]
+        number, best = max(enumerate(partings), key=lambda p: p[1].surety if p[1] else 0.0)
+        if best is not None:
+            return _parted(reader, head, pieces, number, best.at, known)
     for number, spot in enumerate(spots):
         if not spot.astray:
             continue
         before = pieces[number - 1].run if number else head
         if (at := find_break_near(reader, before, before.count)) is not None:
-            if number:
-                return head, [*pieces[: number - 1], *pieces[number - 1].parted(at), *pieces[number:]]
-            rest = head.without_first(at)
-            return head.only_first(at), [Stray(rest, read_row_ends(reader, rest), 0, False, False), *pieces]
+            return _parted(reader, head, pieces, number, at, known)
         if (at := find_break_near(reader, pieces[number].run, 0)) is not None:
-            return head, [*pieces[:number], *pieces[number].parted(at), *pieces[number + 1 :]]
+            return _parted(reader, head, pieces, number + 1, at, known)
     return None
+
+
+def _parted(
+    reader: RunReader, head: Run, pieces: list[Stray], number: int, at: int, known: Edges
+) -> tuple[Run, list[Stray]]:
+    """The head and the runs, of which number ``number``, the head's being 0, breaks at its MCU ``at``."""
+    if number:
+        front, behind = pieces[number - 1].parted(at)
+        return head, [*pieces[: number - 1], front, _without_foreign(reader, behind, known), *pieces[number:]]
+    rest = head.without_first(at)
+    behind = Stray(rest, read_row_ends(reader, rest), 0, False, False)
+    return head.only_first(at), [_without_foreign(reader, behind, known), *pieces]
+
+
+def _without_foreign(reader: RunReader, stray: Stray, known: Edges) -> Stray:
+    """The part behind an unseen break, freed of what was put in there and decoded without an error."""
+    skip = _foreign_start(reader, stray.run, known)
+    return stray.freed(skip) if skip else stray
 
 
 def _fitting(reader: RunReader, head: Run, pieces: list[Stray]) -> list[Stray]:

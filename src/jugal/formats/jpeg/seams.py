@@ -1,0 +1,186 @@
+"""How runs of MCUs go on from one another, for every number of MCUs that may be lost between them.
+
+The lower sides of the last MCUs ahead of a gap and the upper sides of the first behind it meet the better the nearer they are.
+How well they do so many rows apart, and how strangers do, is learnt from the runs themselves.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.jpeg.canvas import ROWS_ACROSS, ROWS_LEARNT
+from jugal.formats.jpeg.edges import Sides, read_sides
+from jugal.formats.jpeg.likeness import CHROMA, LEAST_DEVIATION, MOST_SAID, NOISE, Usual, apart, said
+from jugal.formats.jpeg.runs import Run, RunReader
+from jugal.kernels.seams import seam_scores
+
+#: MCUs at a run's ends that are enough to learn how rows meet.
+_ENOUGH = 12_000
+#: What one MCU of a seam counts, since its neighbours say much the same.
+_TEMPER = 0.35
+#: Columns apart, as parts of a row, in which MCUs are strangers.
+_COLUMNS = 4
+#: Rows from which it is learnt how rows differ, and the least deviation of their means.
+_FEW_ROWS, _LEAST_BY_ROW = 4, 0.1
+#: Nats that a break must bring that shows by nothing else, and how many of a run's places are looked at.
+_SURELY_BROKEN, _PLACES_TRIED = 30.0, 16
+
+
+@dataclass(frozen=True, slots=True)
+class Parting:
+    """A run goes on from MCU number ``at`` as if so many were ``lost`` there, which is ``surety`` nats likelier than that none are."""
+
+    at: int
+    lost: int
+    surety: float
+
+
+@dataclass(frozen=True, slots=True)
+class _Meeting:
+    """How a component's MCUs meet those above: the ``usual`` distances of neighbours, and of strangers, ``far``.
+
+    ``rows`` (rows, 2) says of those so many rows apart by how much nearer they are than strangers in the same rows are, as a mean
+    and the deviation of the means of rows, zero where too few are known; ``deviation`` is that of single MCUs.
+    """
+
+    usual: Usual
+    far: Usual
+    rows: NDArray[np.float64]
+    deviation: float
+
+    @classmethod
+    def of(cls, sides: list[tuple[NDArray, NDArray]], width: int) -> _Meeting | None:
+        """From lower and upper sides of MCUs on end; None where they are too few."""
+        table, straights, strangers, alone = np.zeros((ROWS_ACROSS, 2)), [], [], []
+        for number in range(ROWS_ACROSS):
+            nearer = []
+            for bottom, top in sides:
+                first = (number + 2) * width
+                straight, *others = (
+                    _by_row(bottom, top, first, (number + 1) * width + width * k // _COLUMNS, width)
+                    for k in range(_COLUMNS)
+                )
+                usual = np.mean(others, axis=0)
+                nearer.append(straight - usual)
+                alone.append((others[0] - usual).reshape(-1))
+                if number == 0:
+                    straights.append(straight.reshape(-1))
+                    strangers += [other.reshape(-1) for other in others]
+            rows = np.concatenate(nearer)
+            if rows.shape[0] >= _FEW_ROWS:
+                means = rows.mean(axis=1)
+                table[number] = means.mean(), max(_LEAST_BY_ROW, float(means.std()))
+        near, far = Usual.of(straights), Usual.of(strangers)
+        if near is None or far is None or not table[0, 1]:
+            return None
+        deviation = float(np.sqrt(np.mean(np.concatenate(alone) ** 2)))
+        return cls(near, far, table, max(LEAST_DEVIATION, deviation))
+
+
+class Seams:
+    """What is seen at the sides of runs: their first rows and their last ones, and how far apart such sides are."""
+
+    def __init__(self, reader: RunReader, runs: list[Run]) -> None:
+        self.width = reader.frame.mcus_x
+        self._reader, self._runs = reader, runs
+        self._parts = min(3, len(reader.shape))
+        told = min(ROWS_LEARNT, max(2 * ROWS_ACROSS, _ENOUGH // self.width)) * self.width
+        self._heads = [read_sides(reader, r, 0, min(r.count, told)) for r in runs]
+        self._tails = [read_sides(reader, r, max(0, r.count - told), min(r.count, told)) for r in runs]
+        seen = [*self._heads[1:], *self._tails]
+        self._meetings = [_Meeting.of([(s.bottom[c], s.top[c]) for s in seen], self.width) for c in range(self._parts)]
+
+    def between(self, number: int, most: int) -> NDArray[np.float64]:
+        """(most + 1,): how run ``number + 1`` goes on from the end of the one before with so many MCUs lost between them."""
+        return self._seam(self._tails[number], self._heads[number + 1], most)
+
+    def parting(self, number: int, most: int) -> Parting | None:
+        """Where in run ``number`` up to ``most`` MCUs were surely lost without an error, since it goes on much better so."""
+        run, width = self._runs[number], self.width
+        if run.count <= 3 * width or most < 1:
+            return None
+        meet = self._meet(run)
+        if meet.size < width:
+            return None
+        strange = np.convolve(-meet, np.ones(width), "valid")
+        best: Parting | None = None
+        for _ in range(_PLACES_TRIED):
+            at = int(np.argmax(strange))
+            if not np.isfinite(strange[at]):
+                break
+            first = at + width
+            above = read_sides(self._reader, run, max(0, first - ROWS_ACROSS * width), min(first, ROWS_ACROSS * width))
+            seam = self._seam(above, read_sides(self._reader, run, first, width), most)
+            lost = int(np.argmax(seam))
+            # Both by what pairs of MCUs say alone and by what they do beside other columns of the same rows.
+            surety = float(seam[lost] + min(-seam[0], _TEMPER * strange[at]))
+            if surety > _SURELY_BROKEN and (best is None or surety > best.surety):
+                best = Parting(first, lost, surety)
+            strange[max(0, at - width // 2) : at + width // 2 + 1] = -np.inf
+        return None if best is None else self._refined(run, best)
+
+    def _meet(self, run: Run) -> NDArray[np.float64]:
+        """How each MCU of a run from its second row on speaks for going on from the one above, in nats."""
+        width, step = self.width, ROWS_LEARNT * self.width
+        found = []
+        for first in range(0, run.count - width, step):
+            sides = read_sides(self._reader, run, first, min(step + width, run.count - first))
+            pairs = [(b[:-width], t[width:]) for b, t in zip(sides.bottom, sides.top, strict=True)]
+            found.append(self._said(pairs))
+        return np.concatenate(found)
+
+    def _said(self, pairs: list[tuple[NDArray, NDArray]], raised: list[float] | None = None) -> NDArray:
+        """How pairs of sides, (MCUs, pixels) a component, speak for neighbours, in nats."""
+        out = np.zeros(pairs[0][0].shape[0])
+        for c, (above, below) in enumerate(pairs[: self._parts]):
+            meeting = self._meetings[c]
+            if meeting is not None:
+                out += said(apart(above, below, raised[c] if raised else 0.0), meeting.usual, meeting.far, c)
+        return out
+
+    def _refined(self, run: Run, rough: Parting) -> Parting:
+        """The same, to the MCU: those ahead of it go on from the one above, those behind it from the one ``lost`` further on."""
+        width, lost = self.width, rough.lost
+        first = max(0, rough.at - (ROWS_ACROSS + 1) * width)
+        sides = read_sides(self._reader, run, first, rough.at + width - first)
+        numbers = np.arange(max(width, rough.at - first - width // 2), sides.top[0].shape[0])
+        behind = numbers + first >= rough.at
+        gained = np.zeros(numbers.size)
+        rows = (np.maximum(numbers + first - rough.at, 0) + lost) // width + 1
+        for r in np.unique(rows).tolist():
+            use = (rows == r) & (numbers + lost - r * width >= 0)
+            if r > ROWS_ACROSS or not (use & behind).any():
+                continue
+            displaced = [
+                (b[numbers + lost - r * width], t[numbers]) for b, t in zip(sides.bottom, sides.top, strict=True)
+            ]
+            raised = [float(np.median((t - b).mean(axis=1)[use & behind])) for b, t in displaced]
+            gained[use] = self._said([(b[use], t[use]) for b, t in displaced], raised)
+        gained -= self._said([(b[numbers - width], t[numbers]) for b, t in zip(sides.bottom, sides.top, strict=True)])
+        sums = np.cumsum(gained[::-1])[::-1]
+        return Parting(first + int(numbers[np.argmax(sums)]), lost, rough.surety)
+
+    def _seam(self, tail: Sides, head: Sides, most: int) -> NDArray[np.float64]:
+        out = np.zeros(most + 1)
+        for c, meeting in enumerate(self._meetings):
+            if meeting is None:
+                continue
+            above, below = tail.bottom[c], head.top[c][: self.width]
+            counts = CHROMA if c else 1.0
+            seam_scores(
+                above, below, above.std(axis=1), below.std(axis=1), self.width, meeting.rows, meeting.deviation, NOISE, MOST_SAID,
+                _TEMPER * counts, counts, out,
+            )  # fmt: skip
+        return out
+
+
+def _by_row(bottom: NDArray, top: NDArray, first: int, shift: int, width: int) -> NDArray[np.float64]:
+    """(rows, width): how far apart the upper sides of MCUs from number ``first`` on and the lower ones ``shift`` MCUs before
+    them are, each row but for a constant."""
+    rows = max(0, (top.shape[0] - first) // width)
+    below, above = top[first : first + rows * width], bottom[first - shift : first - shift + rows * width]
+    raised = np.repeat(np.median((below - above).mean(axis=1).reshape(rows, width), axis=1), width)
+    return apart(above, below, raised[:, None]).reshape(rows, width)

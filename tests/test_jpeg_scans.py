@@ -13,6 +13,7 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.jpeg.decode import decode
+from jugal.formats.jpeg.importance import missing_share
 from jugal.formats.jpeg.parse import walk
 from jugal.formats.jpeg.scans import stops_decoders
 from jugal.model.result import Verdict
@@ -50,6 +51,48 @@ def test_a_marker_no_decoder_knows_is_taken_out_with_what_follows_it(
     truth = share("jpeg", picture, Path(outcome.output).read_bytes())
     assert truth is not None and truth >= (outcome.score_after or 100.0) - 1
     assert truth > 60
+
+
+def test_a_picture_that_another_begins_in_ends_where_that_begins(picture: bytes, tmp_path: Path) -> None:
+    """Decoders that read all scans meet a second start-of-image marker and show nothing; what precedes it is whole."""
+    structure = walk(Source.from_bytes(picture), 0)
+    for cut in (
+        structure.scans[-2].entropy.end,
+        (structure.scans[-1].entropy.start + structure.scans[-1].entropy.end) // 2,
+    ):
+        sick = picture[:cut] + encode.jpeg(riverbed(320, 240, 32), quality=80)
+        assert walk(Source.from_bytes(sick), 0).interrupted == cut
+        assert (share("jpeg", picture, sick) or 0.0) < 5
+        path = tmp_path / f"{cut}.jpg"
+        path.write_bytes(sick)
+        found = examine_file(path)
+        assert found.score == 2 and found.verdict is Verdict.REPAIRABLE
+        outcome = repair_file(found, tmp_path / "out")
+        assert outcome.output and Path(outcome.output).stat().st_size <= cut + 16
+        truth = share("jpeg", picture, Path(outcome.output).read_bytes())
+        assert truth is not None and -3 < truth - (outcome.score_after or 0.0) < 12
+    assert walk(Source.from_bytes(picture), 0).interrupted is None
+    assert walk(Source.from_bytes(picture + picture), 0).interrupted is None, (
+        "behind the end it is a picture of its own"
+    )
+
+
+def test_scans_that_never_came_cost_what_an_ordinary_decoder_shows_wrongly(picture: bytes) -> None:
+    """Never more is promised, and the more scans came the more: nothing is lost once all did."""
+    structure = walk(Source.from_bytes(picture), 0)
+    assert structure.frame is not None and missing_share(structure.frame, structure) == 0.0
+    last = 0.0
+    for number in range(1, len(structure.scans)):
+        short = picture[: structure.scans[number - 1].entropy.end]
+        found = examine(short)
+        truth = share("jpeg", picture, short + b"\xff\xd9")
+        assert truth is not None and found.score is not None
+        assert found.score <= truth + 5
+        came = {index for scan in structure.scans[:number] if scan.ss for index, _, _ in scan.components}
+        if len(came) == len(structure.frame.components):
+            assert found.score > 50 and found.score >= last - 1
+            last = found.score
+    assert last > 90
 
 
 def test_a_cut_scan_keeps_what_was_good_of_it_bit_for_bit(picture: bytes, tmp_path: Path) -> None:

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from jugal.formats.base import Report, Subject
 from jugal.formats.fills import trailing_fill
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.damage import Damage, Verdicts, judge, spoiled_mask
+from jugal.formats.jpeg.damage import Verdicts, judge, spoiled_mask
 from jugal.formats.jpeg.decode import Picture, decode
 from jugal.formats.jpeg.estimate import WORTH, estimate
 from jugal.formats.jpeg.further import content_end
@@ -69,7 +69,6 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     scans = standard_scans(structure) if missing else structure.scans
     picture = decode_lines(frame, scans) if lossless else decode(frame, scans, structure.quant)
     verdicts = judge(subject, structure, picture)
-    _late_scans(structure, picture, verdicts, subject)
     mask = spoiled_mask(picture, verdicts.damages)
     shown = scoring.share(float(1.0 - mask.mean()), 1.0)
     believable = not missing or shown > 50 or not verdicts.damages
@@ -277,33 +276,6 @@ def _walked_only(subject: Subject, report: Report, selection: Selection) -> None
     report.attainable = report.score
 
 
-def _late_scans(structure: Structure, picture: Picture, verdicts: Verdicts, subject: Subject) -> None:
-    """Progressive: scans that never came. Sequential by components: components that never came."""
-    last = len(picture.scans) - 1
-    end = structure.end
-    if picture.frame.marker == spec.PROGRESSIVE:
-        if structure.eoi is not None and not structure.bad_segments:
-            return
-        if any(d.scan == last for d in verdicts.damages):
-            return
-        low = {}
-        for decoded in picture.scans:
-            for index, _, _ in decoded.scan.components:
-                for k in range(decoded.scan.ss, decoded.scan.se + 1):
-                    low[index, k] = decoded.scan.al
-        whole = all(low.get((i, k), 1) == 0 for i in range(len(picture.frame.components)) for k in range(64))
-        if not whole:
-            verdicts.damages.append(
-                Damage(last, 0, picture.scans[last].units, FindingCode.JPEG_SHORT, end, end, detail="scans")
-            )
-    else:
-        seen = {i for d in picture.scans for i, _, _ in d.scan.components}
-        if len(seen) < len(picture.frame.components):
-            verdicts.damages.append(
-                Damage(last, 0, picture.scans[last].units, FindingCode.JPEG_SHORT, end, end, detail="scans")
-            )
-
-
 _SENTENCES = {
     FindingCode.JPEG_CODE: "The entropy-coded data turns impossible",
     FindingCode.JPEG_BREAK: "The picture breaks: what follows is displaced or discoloured",
@@ -325,6 +297,8 @@ def _scan_findings(
         row = damage.first // max(1, decoded.units_x) * (frame.height / max(1, -(-decoded.units // decoded.units_x)))
         spoiled = scoring.share(damage.last - damage.first, decoded.units)
         sentence = _SENTENCES[damage.code]
+        if damage.weight is not None:
+            sentence, spoiled = "Scans of the picture never came", 100.0 * damage.weight
         cause: Cause | None = None
         code = damage.code
         if code is FindingCode.JPEG_SHORT:

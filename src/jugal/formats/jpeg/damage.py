@@ -26,7 +26,7 @@ from jugal.formats.jpeg.breaks import (
 from jugal.formats.jpeg.decode import Decoded, Picture, raw_offsets
 from jugal.formats.jpeg.edges import read_edges, read_steps
 from jugal.formats.jpeg.entropy import codes_nothing_new
-from jugal.formats.jpeg.importance import scan_weights
+from jugal.formats.jpeg.importance import missing_share, scan_weights
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
@@ -57,7 +57,8 @@ class Damage:
     end: int
     #: The place is where it was noticed, not where it was proven to begin.
     noticed_only: bool = False
-    detail: str = ""
+    #: The share of its pixels that look wrong, 0..1, where that is no matter of its scan: scans never came.
+    weight: float | None = None
 
 
 @dataclass(slots=True)
@@ -94,7 +95,26 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
             _silent_step(result, structure, picture, planes)
     if result.damages and picture.frame.marker == spec.PROGRESSIVE:
         picture.weights = scan_weights(picture, structure)
+    _scans_that_never_came(result, structure, picture)
     return result
+
+
+def _scans_that_never_came(result: Verdicts, structure: Structure, picture: Picture) -> None:
+    """Of a progressive picture scans that others were to be followed by, of a sequential one those of whole components.
+
+    A progressive picture that is ended by its marker may have been made without them.
+    """
+    last = len(picture.scans) - 1
+    if picture.frame.marker == spec.PROGRESSIVE:
+        if structure.eoi is not None and not structure.bad_segments:
+            return
+        weight = missing_share(picture.frame, structure)
+    else:
+        seen = {i for d in picture.scans for i, _, _ in d.scan.components}
+        weight = 1.0 if len(seen) < len(picture.frame.components) else 0.0
+    if weight > 0:
+        units, end = picture.scans[last].units, structure.end
+        result.damages.append(Damage(last, 0, units, FindingCode.JPEG_SHORT, end, end, weight=weight))
 
 
 def _silent_swap(result: Verdicts, structure: Structure, picture: Picture, planes: list[NDArray[np.float32]]) -> None:
@@ -414,6 +434,8 @@ def spoiled_mask(picture: Picture, damages: list[Damage]) -> NDArray[np.float32]
 
 def impairment(picture: Picture, damage: Damage) -> float:
     """How much of a block's look hangs on what is damaged, 0..1: all in a sequential picture."""
+    if damage.weight is not None:
+        return damage.weight
     if not picture.weights:
         return 1.0
     # Behind the end of a scan nothing is shown of it; behind other damage what belongs elsewhere is.

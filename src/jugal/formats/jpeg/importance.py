@@ -6,8 +6,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import erfc
 
+from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.decode import Layout, Picture, follow
-from jugal.formats.jpeg.parse import Scan, Structure
+from jugal.formats.jpeg.parse import Frame, Scan, Structure
 
 #: Levels by which a pixel may be off and still look right.
 _NEAR_LEVELS = 12.0
@@ -17,6 +18,14 @@ _MOST_SHARE = 0.98
 #: How much a colour difference weighs in the colour that it changes most (JFIF 1.02, BT.601).
 _COLOUR = 1.6
 _SAMPLES = 16384
+#: The radial frequency of each coefficient, in zigzag order, by which those fall off that never came.
+_FREQUENCY = np.array([max(1.0, float(np.hypot(z // 8, z % 8))) for z in spec.ZIGZAG[:64]])
+#: What coefficients of colour are of those of luma, where none of theirs came.
+_COLOUR_SPREAD = 0.5
+#: Classes of how many coefficients of a block are known, by doubling.
+_BUSIEST = 5
+#: Coefficients that must have been seen of a kind to tell how widely it spreads.
+_FEW = 8
 
 
 def scan_weights(picture: Picture, structure: Structure) -> list[tuple[float, float]]:
@@ -43,12 +52,12 @@ def _of_levels(picture: Picture, structure: Structure, scan: Scan) -> tuple[floa
         return 1.0, 1.0
     tables = [structure.quant.get(picture.frame.components[index].tq) for index, _, _ in scan.components]
     step = max((int(table[0]) for table in tables if table is not None), default=1)
-    share = 0.5 if (step << scan.al) / 8 > _limit(picture) else 0.0
+    share = 0.5 if (step << scan.al) / 8 > _limit(picture.frame) else 0.0
     return share, share
 
 
-def _limit(picture: Picture) -> float:
-    return _NEAR_LEVELS * 2.0 ** (picture.frame.precision - 8)
+def _limit(frame: Frame) -> float:
+    return _NEAR_LEVELS * 2.0 ** (frame.precision - 8)
 
 
 def _of_details(
@@ -59,8 +68,7 @@ def _of_details(
     table = structure.quant.get(picture.frame.components[index].tq)
     if table is None or before is None:
         return 1.0, 1.0
-    first, count = int(layout.offset[index]), int(layout.stride[index] * layout.rows[index])
-    some = slice(first, first + count, max(1, count // _SAMPLES))
+    some = _sampled(layout, index)
     least = np.zeros(64)
     least[scan.ss : scan.se + 1] = (table[scan.ss : scan.se + 1].astype(np.float64) * (1 << scan.al)) ** 2
     new = _bits(after[some] & ~before[some])
@@ -70,7 +78,75 @@ def _of_details(
         energy = energy + 0.5 * (_bits(before[some]) @ least)
     # A block's 64 pixels share the squares of its coefficients. What is shown instead is as large: both miss.
     missing = np.sqrt(energy / 64.0) * (_COLOUR if index else 1.0)
-    return _share(missing * np.sqrt(2.0), _limit(picture)), _share(missing, _limit(picture))
+    return _share(missing * np.sqrt(2.0), _limit(picture.frame)), _share(missing, _limit(picture.frame))
+
+
+def _sampled(layout: Layout, index: int) -> slice:
+    """Some of a component's blocks, all over it."""
+    first, count = int(layout.offset[index]), int(layout.stride[index] * layout.rows[index])
+    return slice(first, first + count, max(1, count // _SAMPLES))
+
+
+def missing_share(frame: Frame, structure: Structure) -> float:
+    """The share of pixels, 0..1, that look wrong since scans that would bring or refine their coefficients never came.
+
+    0 where every bit of every coefficient came, 1 where none did but of DC values. How large the others are is told from those
+    that came: they spread like two-sided exponentials, the less the higher their frequency.
+    """
+    low = np.full((len(frame.components), 64), -1)
+    for scan in structure.scans:
+        for index, _, _ in scan.components:
+            low[index, scan.ss : scan.se + 1] = scan.al
+    tables = [structure.quant.get(component.tq) for component in frame.components]
+    if not low.any():
+        return 0.0
+    if (low[0, 1:] < 0).all() or any(table is None for table in tables):
+        return 1.0
+    *_, (layout, _, nonzero) = follow(frame, structure.scans, structure.quant)
+    right, luma = 1.0, np.zeros(64)
+    for index, table in enumerate(tables):
+        if table is None:
+            return 1.0
+        known, reach = _bits(nonzero[_sampled(layout, index)]), table * np.exp2(np.maximum(low[index], 0))
+        came = (low[index] >= 0) & (np.arange(64) > 0)
+        limit = _limit(frame) / (_COLOUR if index else 1.0)
+        if not came.any():
+            wrong = _still_wrong(known, _COLOUR_SPREAD * luma, reach, low[index], limit).mean()
+        else:
+            luma = luma if index else _spread(known, reach, came)
+            # Quiet blocks and busy ones are no one crowd.
+            busy = np.minimum(np.ceil(np.log2(1.0 + known[:, came].sum(axis=1))), _BUSIEST)
+            crowds = [known[busy == k] for k in np.unique(busy)]
+            wrong = np.concatenate(
+                [_still_wrong(k, _spread(k, reach, came), reach, low[index], limit) for k in crowds]
+            ).mean()
+        right *= 1.0 - float(wrong)
+    return 1.0 - right
+
+
+def _spread(known: NDArray[np.float64], reach: NDArray[np.float64], came: NDArray[np.bool_]) -> NDArray[np.float64]:
+    """(64,): how widely coefficients spread, from how many of the ``known`` (blocks, 64) reach that far, where any ``came``."""
+    counts = known.sum(axis=0)
+    own = reach / -np.log(np.minimum((counts + 0.5) / (known.shape[0] + 1.0), _MOST_SHARE))
+    sure = came & (counts >= _FEW)
+    like = own[sure] * _FREQUENCY[sure] if sure.any() else np.array([(own * _FREQUENCY)[came].min()])
+    fallen = np.median(like) / _FREQUENCY
+    # Where none or few reach that far it is known only that most are less.
+    return np.where(sure, own, np.where(came, np.minimum(own, fallen), fallen))
+
+
+def _still_wrong(
+    known: NDArray[np.float64], spread: NDArray[np.float64], reach: NDArray[np.float64], low: NDArray[np.int64], limit: float
+) -> NDArray[np.float64]:  # fmt: skip
+    """(blocks,): the share of each block's pixels beyond ``limit`` for what never came of it."""
+    # Below what it would take to be seen so far, and of what is seen the bits below the last one that came.
+    ratio = np.maximum(reach / np.maximum(spread, 1e-6), 1e-6)
+    below = spread**2 * (2.0 - np.exp(-ratio) * (ratio**2 + 2 * ratio + 2)) / -np.expm1(-ratio)
+    unseen = np.where(low < 0, 2.0 * spread**2, np.where(low > 0, below, 0.0))
+    seen = np.where(low > 0, reach**2 / 3.0, 0.0)
+    energy = (1.0 - known) @ unseen + known @ seen
+    # Pixels of a block are off by little mostly and by far now and then, as its coefficients are.
+    return np.asarray(np.exp(-limit / np.sqrt(np.maximum(energy / 128.0, 1e-12))))
 
 
 def _tails(shares: NDArray[np.float64]) -> NDArray[np.float64]:

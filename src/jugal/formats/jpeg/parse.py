@@ -119,6 +119,8 @@ class Structure:
     #: Byte ranges between segments that belong to none, and segments whose length or content is impossible.
     gaps: list[tuple[int, int]] = field(default_factory=list)
     bad_segments: list[Segment] = field(default_factory=list)
+    #: Where another picture begins although this one has not ended.
+    interrupted: int | None = None
     #: True where the segments were collected by scanning, not by following the chain.
     salvaged: bool = False
 
@@ -275,6 +277,9 @@ def walk(source: Source, start: int, has_soi: bool = True) -> Structure:
         at += 1
         if marker == spec.EOI:
             found.eoi = begin
+            break
+        if marker == spec.SOI and found.scans:
+            found.interrupted = at = begin
             break
         if marker in spec.STANDALONE or marker == 0:
             continue

@@ -14,6 +14,7 @@ from jugal.formats.jpeg.donor import donor_header
 from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
 from jugal.formats.jpeg.estimate import estimate_header
 from jugal.formats.jpeg.further import content_end
+from jugal.formats.jpeg.importance import missing_share
 from jugal.formats.jpeg.indexes import mend_exif, mend_index
 from jugal.formats.jpeg.intervals import restore_intervals
 from jugal.formats.jpeg.parse import Scan, Structure
@@ -48,7 +49,7 @@ def trim(subject: Subject, donor: Subject | None) -> RepairDraft:
     if structure.eoi is None:
         pieces.append(_EOI)
         steps.append(f"Added the end-of-image marker at {structure.end:,}.")
-    return RepairDraft(tuple(pieces), tuple(steps))
+    return RepairDraft(tuple(pieces), tuple(steps), kept=_came(structure))
 
 
 def close(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -56,7 +57,8 @@ def close(subject: Subject, donor: Subject | None) -> RepairDraft:
     structure = _structure(subject)
     end = structure.scans[-1].entropy.end
     pieces: tuple[Piece, ...] = (ByteSpan(structure.start, end), _EOI)
-    return RepairDraft(pieces, (f"Kept bytes {structure.start:,} to {end:,} and added the end-of-image marker.",))
+    steps = (f"Kept bytes {structure.start:,} to {end:,} and added the end-of-image marker.",)
+    return RepairDraft(pieces, steps, kept=_came(structure))
 
 
 def pad(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -128,7 +130,15 @@ def rebuild_header(subject: Subject, donor: Subject | None) -> RepairDraft:
             steps.append(f"Kept the entropy-coded data, bytes {scan.entropy.start:,} to {end:,}.")
     pieces.append(_EOI)
     steps.append("Wrote the end-of-image marker.")
-    return RepairDraft(tuple(pieces), tuple(steps))
+    return RepairDraft(tuple(pieces), tuple(steps), kept=_came(structure))
+
+
+def _came(structure: Structure) -> float:
+    """Percent of the picture that looks right although scans of it never came; once it has an end nothing tells of these."""
+    frame = structure.frame
+    if frame is None or frame.marker != spec.PROGRESSIVE or structure.eoi is not None or not decodable(structure):
+        return 100.0
+    return 100.0 * (1.0 - missing_share(frame, structure))
 
 
 def _legal_end(scan: Scan) -> int:

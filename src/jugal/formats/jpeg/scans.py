@@ -33,7 +33,10 @@ class Cuts:
 
 
 def stops_decoders(structure: Structure) -> bool:
-    """A marker that no decoder knows interrupts a scan that others follow: most decoders give the whole picture up."""
+    """Another picture begins before this one has ended, or a marker that no decoder knows interrupts a scan that others follow:
+    most decoders give the whole picture up."""
+    if structure.interrupted is not None:
+        return True
     if structure.frame is None or (structure.frame.marker != spec.PROGRESSIVE and len(structure.scans) < 2):
         return False
     for scan in structure.scans:
@@ -49,7 +52,7 @@ def find_cuts(picture: Picture, damages: list[Damage]) -> Cuts | None:
         return None
     limits: list[int] = []
     for number, decoded in enumerate(picture.scans):
-        limit = min((d.first for d in damages if d.scan == number and not d.detail), default=decoded.units)
+        limit = min((d.first for d in damages if d.scan == number and d.weight is None), default=decoded.units)
         if decoded.scan.ss and decoded.scan.ah:
             before = [
                 limits[n]
@@ -69,6 +72,7 @@ def find_cuts(picture: Picture, damages: list[Damage]) -> Cuts | None:
     ]
     if not cut:
         return None
+    cut += [d for d in damages if d.weight is not None]
     return Cuts(tuple(limits), scoring.share(float(1.0 - spoiled_mask(picture, cut).mean()), 1.0))
 
 

@@ -14,9 +14,8 @@ from jugal.formats.jpeg.runs import Run, RunReader
 
 #: Rows of MCUs across which a run is compared with what lies above, and rows at its ends from which it is learnt how such differ.
 ROWS_ACROSS, ROWS_LEARNT = 8, 48
-_WITHIN_ONE_DEVIATION = 0.6827
-#: Levels by which a stretch may be off and still look right.
-_NEAR_LEVELS = 12.0
+#: Levels by which a stretch may be off and still look right, and how likely that must be to count for sure.
+_NEAR_LEVELS, _AS_GOOD_AS_SURE = 12.0, 0.8
 #: MCUs ahead of a gap from which it is learnt how levels go on.
 _MOST_LEARNT = 24_000
 
@@ -40,10 +39,9 @@ class Placed:
 
     @property
     def surety(self) -> float:
-        """What an MCU of the run counts, 0..1: as much as its place is likely where its doubt is no more than levels may be off
-        and look right, else by how much less likely they are to."""
+        """What an MCU of the run counts, 0..1: how likely its place and levels that look right are, nearly sure ones as sure."""
         likely = erf(_NEAR_LEVELS / (np.sqrt(2.0) * np.maximum(self.doubt, 1e-9)))
-        return self.likely * float(np.minimum(1.0, likely / _WITHIN_ONE_DEVIATION).min())
+        return self.likely * float(np.minimum(1.0, likely / _AS_GOOD_AS_SURE).min())
 
 
 @dataclass(slots=True)

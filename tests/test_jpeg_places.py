@@ -53,7 +53,7 @@ def part(run: Run, first: int, last: int) -> Run:
 
 def joined(reader: RunReader, *parts: Run) -> Run:
     """Runs whose bits follow one another without a gap, read as one: what decoding makes of a loss that raises no error."""
-    bits = np.concatenate([p.own_bits() for p in parts])
+    bits = np.concatenate([bits for p in parts for bits in p.own_bits()])
     raw = pack_bits(np.concatenate((bits, np.ones(-bits.size % 8, np.uint8))))
     entropy = read_entropy(Source.from_bytes(raw + b"\xff\xd9"), 0)
     run, _ = reader.read(entropy, 0, sum(p.count for p in parts))

@@ -256,6 +256,13 @@ def test_packed_bits_are_padded_with_ones_and_stuffed(bits: list[int]) -> None:
     assert all(unpacked[len(bits) :]) and len(unpacked) - len(bits) < 8
 
 
+@given(st.lists(st.lists(st.integers(0, 1), max_size=30), max_size=8))
+def test_bits_packed_in_parts_are_those_packed_at_once(parts: list[list[int]]) -> None:
+    arrays = [np.array(part, np.uint8) for part in parts]
+    whole = np.concatenate([np.zeros(0, np.uint8), *arrays])
+    assert b"".join(stuffing.pack_parts(arrays)) == stuffing.pack_bits(whole)
+
+
 # --- PNG and NAL
 
 

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
+
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
 from jugal.kernels.words import has_ff, word64
 
@@ -84,8 +87,22 @@ def stuffed_offset(raw, start, clean):  # type: ignore[no-untyped-def]
     return out
 
 
-def pack_bits(bits):  # type: ignore[no-untyped-def]
+def pack_bits(bits: NDArray[np.uint8]) -> bytes:
     """Entropy-coded bytes of an array of 0 and 1: padded with ones, 0xFF stuffed (T.81 F.1.2.3)."""
-    rest = -bits.size % 8
-    packed = np.packbits(np.concatenate((bits, np.ones(rest, np.uint8)))).tobytes()
-    return packed.replace(b"\xff", b"\xff\x00")
+    return b"".join(pack_parts([bits]))
+
+
+def pack_parts(parts: Iterable[NDArray[np.uint8]]) -> Iterator[bytes]:
+    """The same of several arrays as if they were one, piece by piece: a bit takes a byte in no more than one of them."""
+    rest = np.zeros(0, np.uint8)
+    for part in parts:
+        bits = np.concatenate((rest, part)) if rest.size else part
+        whole = bits.size & ~7
+        yield _packed(bits[:whole])
+        rest = bits[whole:]
+    if rest.size:
+        yield _packed(np.concatenate((rest, np.ones(8 - rest.size, np.uint8))))
+
+
+def _packed(bits: NDArray[np.uint8]) -> bytes:
+    return np.packbits(bits).tobytes().replace(b"\xff", b"\xff\x00")

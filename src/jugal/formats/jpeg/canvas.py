@@ -74,16 +74,15 @@ def rims_of(reader: RunReader, run: Run, first: int, count: int) -> Rims:
 
 
 class Canvas:
-    """Levels of the MCUs known so far, per component, their doubt, and their rims near the ends of runs (else not a number)."""
+    """The runs put in their place so far, in order, and the rims of MCUs near their ends."""
 
     def __init__(self, picture: Picture, reader: RunReader, head: Run) -> None:
         self.reader = reader
         self.width = picture.frame.mcus_x
         parts = len(reader.shape)
-        self.known = np.zeros(reader.total, bool)
-        self.levels = np.zeros((reader.total, parts), np.float32)
-        self.doubt = np.zeros((reader.total, parts), np.float32)
-        self.rims = Rims(*(np.full((reader.total, parts), np.nan, np.float32) for _ in range(3)))
+        # Where nothing is known the upper sides are no number; the others are left alone, so that they take no memory.
+        bottom, busy = (np.zeros((reader.total, parts), np.float32) for _ in range(2))
+        self.rims = Rims(np.full((reader.total, parts), np.nan, np.float32), bottom, busy)
         self.placed: list[Placed] = []
         self.add(Placed(head, 0, np.zeros(parts, np.int64), np.zeros(parts)))
 
@@ -91,6 +90,16 @@ class Canvas:
     def end(self) -> int:
         """The first MCU behind all known ones."""
         return self.placed[-1].end
+
+    def usual_levels(self) -> NDArray[np.float64]:
+        """Per component the median level of all MCUs known so far; mid-grey where there are none."""
+        levels = [self.reader.levels(p.run.dc) + p.offsets * self.reader.steps for p in self.placed if p.run.count]
+        return np.median(np.concatenate(levels), axis=0) if levels else np.zeros(len(self.reader.shape))
+
+    def doubts(self, numbers: NDArray[np.int64]) -> NDArray[np.float64]:
+        """(MCUs, components): the doubt in the levels of known MCUs."""
+        which = np.searchsorted([p.place for p in self.placed], numbers, side="right") - 1
+        return np.array([p.doubt for p in self.placed])[which]
 
     def above(self, places: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """The nearest MCU straight above each place whose rims are known, and how many rows up it lies (0: none)."""
@@ -103,10 +112,7 @@ class Canvas:
         return found, rows
 
     def add(self, placed: Placed) -> None:
-        run, part = placed.run, slice(placed.place, placed.end)
-        self.levels[part] = self.reader.levels(run.dc) + placed.offsets * self.reader.steps
-        self.doubt[part] = placed.doubt
-        self.known[part] = True
+        run = placed.run
         self.placed.append(placed)
         if not run.count:
             return

@@ -8,6 +8,7 @@ rest is placed by its end, which is the picture's.
 from __future__ import annotations
 
 from dataclasses import replace
+from itertools import chain
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,7 +21,7 @@ from jugal.formats.jpeg.entropy import neutral_mcu, with_entropy
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import decodable, select
-from jugal.kernels.stuffing import pack_bits
+from jugal.kernels.stuffing import pack_parts
 from jugal.model.span import ByteSpan
 
 _SECTOR = 512
@@ -122,14 +123,13 @@ def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total
     prefix = [np.tile(neutral_mcu(model, scan), max(0, lost - 1))]
     if lost:
         prefix.append(neutral_mcu(model, scan, _level_offsets(donor, model, reader, run)))
-    kept = run.own_bits()
     begin = int(raw_offsets(run.entropy, run.bits[:1] >> 3)[0])
     return RepairDraft(
-        (header, pack_bits(np.concatenate((*prefix, kept))), _EOI),
+        (header, *pack_parts(chain(prefix, run.own_bits())), _EOI),
         (
             "Wrote the donor's header.",
             f"Wrote {lost:,} grey blocks for the part that is lost.",
-            f"Moved {kept.size:,} bits of picture data from byte {begin:,} behind them, unchanged.",
+            f"Moved {run.bit_count:,} bits of picture data from byte {begin:,} behind them, unchanged.",
             "Estimated the brightness and tint of the whole, which the lost part carried.",
         ),
         # The absolute levels went with the start, so the colours are an estimate.

@@ -18,7 +18,7 @@ from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.entropy import neutral_mcu
 from jugal.formats.jpeg.parse import Entropy, Structure, read_entropy, walk
 from jugal.formats.jpeg.runs import Run, RunReader
-from jugal.kernels.stuffing import pack_bits
+from jugal.kernels.stuffing import pack_bits, pack_parts
 
 _SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 #: Luma blocks across and down an MCU, the commonest first; None for a picture of one component.
@@ -331,7 +331,7 @@ def estimate_header(subject: Subject, donor: Subject | None) -> RepairDraft:
             body += [pack_bits(np.tile(grey, found.interval)), bytes([0xFF, 0xD0 + i % 8])]
         for i, run in enumerate(found.runs):
             body += [bytes([0xFF, 0xD0 + (number + i - 1) % 8])] if i else []
-            body.append(pack_bits(run.own_bits()))
+            body += pack_parts(run.own_bits())
         done = found.lost + found.count
         while done < total:
             body += [
@@ -345,7 +345,7 @@ def estimate_header(subject: Subject, donor: Subject | None) -> RepairDraft:
         lead = [] if whole else [np.tile(grey, max(0, found.lost - 1)), neutral_mcu(model, scan, _levels(model, run))]
         if not whole and not found.lost:
             lead = []
-        body.append(pack_bits(np.concatenate((*lead, run.own_bits(), np.tile(grey, missing)))))
+        body += pack_parts([*lead, *run.own_bits(), np.tile(grey, missing)])
     kind = {(2, 2): "4:2:0", (2, 1): "4:2:2", (1, 1): "4:4:4", (1, 2): "4:4:0"}.get(
         found.sampling or (0, 0), "one component"
     )

@@ -38,13 +38,11 @@ def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64
     parts = len(reader.shape)
     offsets, doubt = np.zeros(parts, np.int64), np.full(parts, _NO_NEIGHBOUR)
     if use.sum() < 3:
-        known = canvas.levels[canvas.known]
-        levels = reader.levels(run.dc)
-        apart = (np.median(known, axis=0) if known.size else 0.0) - np.median(levels, axis=0)
+        apart = canvas.usual_levels() - np.median(reader.levels(run.dc), axis=0)
         return np.round(apart / reader.steps).astype(np.int64), doubt
     numbers, above, rows = numbers[use], above[use], rows[use]
     over, under = canvas.rims.of(above), own.of(numbers)
-    carried = canvas.doubt[above]
+    carried = canvas.doubts(above)
     for c in range(parts):
         guesses, deviations, usual = np.zeros(numbers.size), np.ones(numbers.size), []
         for r in np.unique(rows).tolist():

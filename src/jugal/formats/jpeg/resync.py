@@ -6,7 +6,9 @@ to the level that they lost (``levels.py``). Every surviving bit is kept.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from itertools import chain
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,7 +29,7 @@ from jugal.formats.jpeg.places import Spot, Stray, find_places
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.seams import Seams
 from jugal.formats.jpeg.select import one_sequential_scan, select, usable
-from jugal.kernels.stuffing import pack_bits
+from jugal.kernels.stuffing import pack_parts
 
 _SECTOR = 512
 _CLUSTER = 4096
@@ -405,15 +407,14 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
     structure, header = with_neutral_codes(structure)
     scan = structure.scans[0]
     head, _ = reader.read(scan.entropy, first_bit(picture), mosaic.before)
-    parts = [head.own_bits()]
+    parts: list[Iterable[NDArray[np.uint8]]] = [head.own_bits()]
     levels = _last_levels(reader, head, np.zeros(len(reader.shape), np.int64))
     reached = head.count
     steps = [f"Kept the {head.count:,} blocks of the picture before the damage."]
     for placed in mosaic.placed:
         lost = placed.place - reached
         changes = (reader.counted_from(placed.run) + placed.offsets - levels).tolist()
-        parts.append(np.tile(neutral_mcu(structure, scan), lost - 1))
-        parts.append(neutral_mcu(structure, scan, changes))
+        parts.append([np.tile(neutral_mcu(structure, scan), lost - 1), neutral_mcu(structure, scan, changes)])
         parts.append(placed.run.own_bits())
         levels = _last_levels(reader, placed.run, placed.offsets)
         reached = placed.end
@@ -422,10 +423,10 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
             f"Wrote {lost:,} neutral blocks, took up decoding at byte {begin:,} and put {placed.run.count:,} blocks back."
         )
     if reached < reader.total:
-        parts.append(np.tile(neutral_mcu(structure, scan), reader.total - reached))
+        parts.append([np.tile(neutral_mcu(structure, scan), reader.total - reached)])
         steps.append(f"Wrote {reader.total - reached:,} neutral blocks to the end of the picture.")
     steps.append("Matched brightness and tint at the seams.")
-    pieces: tuple[Piece, ...] = (*header, pack_bits(np.concatenate(parts)), b"\xff\xd9")
+    pieces: tuple[Piece, ...] = (*header, *pack_parts(chain.from_iterable(parts)), b"\xff\xd9")
     return RepairDraft(pieces, tuple(steps), kept=mosaic.kept)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -20,6 +21,7 @@ _MEMBERS = 12
 #: MCUs within which a run is in step at the latest, and a jump in level that speaks against it.
 _SETTLING = 24
 _WILD_LEVELS = 60.0
+_BITS_AT_ONCE = 1 << 20
 _NO_COEFFICIENTS = np.zeros((0, 1, 64), np.int16)
 
 
@@ -46,11 +48,17 @@ class Run:
     def only_first(self, keep: int) -> Run:
         return Run(self.entropy, self.dc[:keep], self.bits[: keep + 1], self.failed)
 
-    def own_bits(self) -> NDArray[np.uint8]:
-        """Its bits as they stand in the data, one an entry."""
-        first, last = int(self.bits[0]), int(self.bits[-1])
-        window = np.unpackbits(self.entropy.clean[first >> 3 : (last >> 3) + 1])
-        return window[first & 7 : (first & 7) + last - first]
+    @property
+    def bit_count(self) -> int:
+        return int(self.bits[-1] - self.bits[0])
+
+    def own_bits(self) -> Iterator[NDArray[np.uint8]]:
+        """Its bits as they stand in the data, one an entry, some at a time."""
+        last = int(self.bits[-1])
+        for first in range(int(self.bits[0]), last, _BITS_AT_ONCE):
+            stop = min(last, first + _BITS_AT_ONCE)
+            window = np.unpackbits(self.entropy.clean[first >> 3 : (stop >> 3) + 1])
+            yield window[first & 7 : (first & 7) + stop - first]
 
     @property
     def ends_with_data(self) -> bool:

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.jpeg.canvas import ROWS_ACROSS, ROWS_LEARNT
-from jugal.formats.jpeg.edges import Sides, read_sides
+from jugal.formats.jpeg.edges import read_sides
 from jugal.formats.jpeg.likeness import CHROMA, LEAST_DEVIATION, MOST_SAID, NOISE, Usual, apart, said
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.kernels.seams import seam_scores
@@ -23,6 +23,8 @@ _ENOUGH = 12_000
 _TEMPER = 0.35
 #: Columns apart, as parts of a row, in which MCUs are strangers.
 _COLUMNS = 4
+#: Rows that MCUs may stand under: the last whole one and the one before it.
+_ROWS_MET = 2
 #: Rows from which it is learnt how rows differ, and the least deviation of their means.
 _FEW_ROWS, _LEAST_BY_ROW = 4, 0.1
 #: Nats that a break must bring that shows by nothing else, and how many of a run's places are looked at.
@@ -51,33 +53,45 @@ class _Meeting:
     rows: NDArray[np.float64]
     deviation: float
 
-    @classmethod
-    def of(cls, sides: list[tuple[NDArray, NDArray]], width: int) -> _Meeting | None:
-        """From lower and upper sides of MCUs on end; None where they are too few."""
-        table, straights, strangers, alone = np.zeros((ROWS_ACROSS, 2)), [], [], []
-        for number in range(ROWS_ACROSS):
-            nearer = []
-            for bottom, top in sides:
-                first = (number + 2) * width
-                straight, *others = (
-                    _by_row(bottom, top, first, (number + 1) * width + width * k // _COLUMNS, width)
-                    for k in range(_COLUMNS)
-                )
-                usual = np.mean(others, axis=0)
-                nearer.append(straight - usual)
-                alone.append((others[0] - usual).reshape(-1))
-                if number == 0:
-                    straights.append(straight.reshape(-1))
-                    strangers += [other.reshape(-1) for other in others]
-            rows = np.concatenate(nearer)
-            if rows.shape[0] >= _FEW_ROWS:
-                means = rows.mean(axis=1)
+
+class _Learning:
+    """Collects how MCUs of one component meet, from lower and upper sides of MCUs on end, to make a ``_Meeting`` of it."""
+
+    def __init__(self, width: int) -> None:
+        self._width = width
+        #: By how much those so many rows apart are nearer than strangers in the same rows, (rows, width) each.
+        self._nearer: list[list[NDArray[np.float64]]] = [[] for _ in range(ROWS_ACROSS)]
+        self._straight: list[NDArray[np.float64]] = []
+        self._strange: list[NDArray[np.float64]] = []
+        self._alone: list[float] = []
+
+    def add(self, bottom: NDArray[np.floating], top: NDArray[np.floating]) -> None:
+        width = self._width
+        for number, nearer in enumerate(self._nearer):
+            first, up = (number + 2) * width, (number + 1) * width
+            straight, *others = (
+                _by_row(bottom, top, first, up + width * k // _COLUMNS, width) for k in range(_COLUMNS)
+            )
+            if not straight.size:
+                break
+            usual = np.mean(others, axis=0)
+            nearer.append(straight - usual)
+            self._alone.append(float(np.mean((others[0] - usual) ** 2)))
+            if number == 0:
+                self._straight.append(straight.reshape(-1))
+                self._strange += [other.reshape(-1) for other in others]
+
+    def meeting(self) -> _Meeting | None:
+        """None where too few were seen."""
+        table = np.zeros((ROWS_ACROSS, 2))
+        for number, nearer in enumerate(self._nearer):
+            means = np.concatenate([rows.mean(axis=1) for rows in nearer]) if nearer else np.zeros(0)
+            if means.size >= _FEW_ROWS:
                 table[number] = means.mean(), max(_LEAST_BY_ROW, float(means.std()))
-        near, far = Usual.of(straights), Usual.of(strangers)
+        near, far = Usual.of(self._straight), Usual.of(self._strange)
         if near is None or far is None or not table[0, 1]:
             return None
-        deviation = float(np.sqrt(np.mean(np.concatenate(alone) ** 2)))
-        return cls(near, far, table, max(LEAST_DEVIATION, deviation))
+        return _Meeting(near, far, table, max(LEAST_DEVIATION, float(np.sqrt(np.mean(self._alone)))))
 
 
 class Seams:
@@ -87,11 +101,21 @@ class Seams:
         self.width = reader.frame.mcus_x
         self._reader, self._runs = reader, runs
         self._parts = min(3, len(reader.shape))
-        told = min(ROWS_LEARNT, max(2 * ROWS_ACROSS, _ENOUGH // self.width)) * self.width
-        self._heads = [read_sides(reader, r, 0, min(r.count, told)) for r in runs]
-        self._tails = [read_sides(reader, r, max(0, r.count - told), min(r.count, told)) for r in runs]
-        seen = [*self._heads[1:], *self._tails]
-        self._meetings = [_Meeting.of([(s.bottom[c], s.top[c]) for s in seen], self.width) for c in range(self._parts)]
+        told = min(ROWS_LEARNT, max(ROWS_ACROSS + _FEW_ROWS, _ENOUGH // self.width)) * self.width
+        learning = [_Learning(self.width) for _ in range(self._parts)]
+        #: Per run the sides of its first MCUs and of its last ones.
+        self._heads: list[list[NDArray[np.float32]]] = []
+        self._tails: list[list[NDArray[np.float32]]] = []
+        for number, run in enumerate(runs):
+            head = read_sides(reader, run, 0, min(run.count, told))
+            self._heads.append([top[: self.width].copy() for top in head.top])
+            tail = head if run.count <= told else read_sides(reader, run, run.count - told, told)
+            self._tails.append([bottom[-_ROWS_MET * self.width :].copy() for bottom in tail.bottom])
+            # Of the picture's first MCUs those near the damage tell more.
+            for sides in [head, tail] if number else [tail]:
+                for one, bottom, top in zip(learning, sides.bottom, sides.top, strict=False):
+                    one.add(bottom, top)
+        self._meetings = [one.meeting() for one in learning]
 
     def between(self, number: int, most: int) -> NDArray[np.float64]:
         """(most + 1,): how run ``number + 1`` goes on from the end of the one before with so many MCUs lost between them."""
@@ -112,8 +136,8 @@ class Seams:
             if not np.isfinite(strange[at]):
                 break
             first = at + width
-            above = read_sides(self._reader, run, max(0, first - ROWS_ACROSS * width), min(first, ROWS_ACROSS * width))
-            seam = self._seam(above, read_sides(self._reader, run, first, width), most)
+            above = read_sides(self._reader, run, max(0, first - _ROWS_MET * width), min(first, _ROWS_MET * width))
+            seam = self._seam(above.bottom, read_sides(self._reader, run, first, width).top, most)
             lost = int(np.argmax(seam))
             # Both by what pairs of MCUs say alone and by what they do beside other columns of the same rows.
             surety = float(seam[lost] + min(-seam[0], _TEMPER * strange[at]))
@@ -163,12 +187,12 @@ class Seams:
         sums = np.cumsum(gained[::-1])[::-1]
         return Parting(first + int(numbers[np.argmax(sums)]), lost, rough.surety)
 
-    def _seam(self, tail: Sides, head: Sides, most: int) -> NDArray[np.float64]:
+    def _seam(self, tail: list[NDArray[np.float32]], head: list[NDArray[np.float32]], most: int) -> NDArray[np.float64]:
         out = np.zeros(most + 1)
         for c, meeting in enumerate(self._meetings):
             if meeting is None:
                 continue
-            above, below = tail.bottom[c], head.top[c][: self.width]
+            above, below = tail[c], head[c]
             counts = CHROMA if c else 1.0
             seam_scores(
                 above, below, above.std(axis=1), below.std(axis=1), self.width, meeting.rows, meeting.deviation, NOISE, MOST_SAID,

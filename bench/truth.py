@@ -21,6 +21,15 @@ from jugal.model.result import Examination, RepairStatus, Verdict
 from jugal.samples.harm import harm, harms_for
 
 PLACE_WITHIN = 4096
+#: Damages that take none of the content, only what leads to it.
+COST_NOTHING = frozenset(
+    {
+        "no-huffman-tables", "no-header", "no-end-marker", "no-start-marker", "no-quantisation-table", "no-frame-header",
+        "segment-length", "mdat-size", "mdat-size-zero", "no-file-type", "offsets-shifted", "no-index", "no-offsets",
+        "no-sample-sizes", "no-sample-count", "index-size", "junk-between", "junk-before", "sizes-zero", "header-crc",
+        "startxref-wrong", "no-directory",
+    }
+)  # fmt: skip
 #: Percent of frames and sound, each the same and within 20 ms of its time beside the others, with which a clip plays in sync.
 ALONE_RIGHT = 98.0
 
@@ -44,6 +53,8 @@ class Tally:
     alone_right: int = 0
     #: Distances between the score measured after a repair and the share that the decoder shows then.
     after: list[float] = field(default_factory=list)
+    #: Percent of the content that is shown rightly in the end, by the name of damages that cost none of it.
+    back: dict[str, list[float]] = field(default_factory=lambda: defaultdict(list))
 
     def add(self, other: Tally) -> None:
         """Takes in the counts of another."""
@@ -63,6 +74,8 @@ class Tally:
             setattr(self, name, getattr(self, name) + getattr(other, name))
         self.errors += other.errors
         self.after += other.after
+        for name, shares in other.back.items():
+            self.back[name] += shares
 
 
 def _first_grave(examination: Examination) -> int | None:
@@ -152,10 +165,12 @@ def _one(tally, format_name, variant, original, path, harmed, donor, folder, mea
     tally.errors.append(abs(score - shown))
     if abs(score - shown) > 8:
         notes.append("SCORE")
+    last = shown
     if examined.worth_repairing:
         outcome = repair_file(examined, folder / "repaired", [donor])
         if outcome.status is RepairStatus.REPAIRED and outcome.output:
             after = measure(format_name, original, outcome.output)
+            last = max(last, after or 0.0)
             tally.tried += 1
             tally.opened += after is not None
             tally.exact += after is not None and after >= 99.99
@@ -166,6 +181,8 @@ def _one(tally, format_name, variant, original, path, harmed, donor, folder, mea
                 notes.append(f"REPAIR {outcome.method} measured {outcome.score_after}, truth {after:.1f}")
         else:
             notes.append(f"REPAIR failed: {outcome.error}")
+    if harmed.name in COST_NOTHING:
+        tally.back[harmed.name].append(last)
     if harmed.name == "no-index":
         outcome = repair_file(examined, folder / "repaired")
         after = measure(format_name, original, outcome.output, loose=True) if outcome.output else None
@@ -203,6 +220,7 @@ def table(tallies: dict[str, Tally]) -> str:
             f"| {error:.1f} | {t.tried} | {percent(t.opened, t.tried)} | {percent(t.exact, t.tried)} "
             f"| {sum(t.after) / len(t.after) if t.after else 0.0:.1f} |"
         )
+    lines += ["", *_back(tallies)]
     if whole.alone:
         lines += [
             "",
@@ -210,6 +228,23 @@ def table(tallies: dict[str, Tally]) -> str:
             "98 % of frames and sound the same and within 20 ms of their time beside each other.",
         ]
     return "\n".join(lines)
+
+
+def _back(tallies: dict[str, Tally]) -> list[str]:
+    """What came back where no content was damaged, by format and damage."""
+    lines = [
+        "What came back of content that was all there, damage by damage:",
+        "",
+        "| format | damage | files | all of it | at least 98 % | mean |",
+        "|---|---|---|---|---|---|",
+    ]
+    for name, tally in sorted(tallies.items()):
+        for damage, shares in sorted(tally.back.items()):
+            whole, nearly = (sum(s >= least for s in shares) for least in (99.99, 98.0))
+            lines.append(
+                f"| {name} | {damage} | {len(shares)} | {whole} | {nearly} | {sum(shares) / len(shares):.1f} % |"
+            )
+    return lines
 
 
 _TEXT = """# What the verdicts are worth

@@ -303,6 +303,7 @@ FIRES: dict[C, Callable[[], bytes]] = {
     C.MP3_SHORT: lambda: healthy("mp3")[: len(healthy("mp3")) // 2 + 7],
     C.MP3_COUNT: mp3_fewer,
     C.MP3_HOLE: lambda: done("mp3", "zero-cluster"),
+    C.FLAC_BEFORE: lambda: done("flac", "junk-before"),
     C.FLAC_MARKER: lambda: put(healthy("flac"), 0, b"flac"),
     C.FLAC_METADATA: lambda: put(healthy("flac"), 43, b"\xff\xff\xff"),
     C.FLAC_STREAMINFO: lambda: put(healthy("flac"), 8, bytes(30)),

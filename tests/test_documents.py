@@ -6,6 +6,7 @@ import io
 import re
 import struct
 import zipfile
+import zlib
 from pathlib import Path
 
 import docx
@@ -17,8 +18,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import examine, healthy
+from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
+from jugal.formats.base import Subject
+from jugal.formats.zip.check import gather
 from jugal.model.codes import FindingCode
 from jugal.model.finding import Severity
 from jugal.model.result import Examination, RepairOutcome, RepairStatus, Verdict
@@ -37,6 +41,19 @@ def pages(data: bytes) -> list[np.ndarray]:
 def members(data: bytes) -> dict[str, bytes]:
     with zipfile.ZipFile(io.BytesIO(data)) as file:
         return {name: file.read(name) for name in file.namelist()}
+
+
+def readable(data: bytes, whole: bytes) -> set[str]:
+    """The members that another reader gets out as they were."""
+    right, found = members(whole), set()
+    with zipfile.ZipFile(io.BytesIO(data)) as file:
+        for name in file.namelist():
+            try:
+                if file.read(name) == right[name]:
+                    found.add(name)
+            except (zipfile.BadZipFile, zlib.error, ValueError, EOFError):
+                continue
+    return found
 
 
 def mended(data: bytes, folder: Path, suffix: str) -> tuple[Examination, RepairOutcome]:
@@ -189,6 +206,56 @@ def test_only_the_member_that_is_hit_is_lost(tmp_path: Path) -> None:
         after = members(Path(outcome.output).read_bytes())
         before = members(whole)
         assert all(after[name] == before[name] for name in names if name != victim.filename)
+
+
+@pytest.mark.parametrize("change", [4096, 100, -4096, -100])
+def test_members_behind_bytes_put_in_or_lost_are_found_where_they_lie(change: int, tmp_path: Path) -> None:
+    """The directory is whole and misses what lies ahead of the change: decoders reckon all places from the end."""
+    rng = np.random.default_rng(6)
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as file:
+        for number in range(9):
+            file.writestr(f"gauge{number}.csv", rng.integers(65, 91, 9000, np.uint8).tobytes())
+    whole = out.getvalue()
+    with zipfile.ZipFile(io.BytesIO(whole)) as file:
+        victim = file.infolist()[5]
+    at = victim.header_offset + 30 + len(victim.filename) + 600
+    sick = whole[:at] + rng.bytes(change) + whole[at:] if change > 0 else whole[:at] + whole[at - change :]
+    found, outcome = mended(sick, tmp_path, "zip")
+    assert found.verdict is Verdict.REPAIRABLE
+    grave = [f for f in found.findings if f.span and f.severity in (Severity.MAJOR, Severity.FATAL)]
+    assert FindingCode.ZIP_DIRECTORY in {f.code for f in grave}
+    assert all(abs(f.span.start - at) <= 4096 for f in grave if f.span)
+    shown = readable(sick, whole)
+    assert found.score == pytest.approx(100 * len(shown) / 9, abs=0.1)
+    assert outcome.output is not None, outcome.error
+    after, before = members(Path(outcome.output).read_bytes()), members(whole)
+    lost = {name for name in before if after.get(name) != before[name]}
+    assert victim.filename in lost and len(lost) <= (2 if change < 0 else 1)
+
+
+def test_members_that_lie_where_the_directory_says_have_not_moved() -> None:
+    whole = healthy("zip")
+    for junk in (b"", bytes(700)):
+        archive, contents, served = gather(Subject(Source.from_bytes(junk + whole)))
+        assert served and archive.base == len(junk)
+        assert all(c.whole and c.member.moved == 0 for c in contents)
+
+
+def test_damage_in_a_packed_picture_is_placed_where_it_lies(tmp_path: Path) -> None:
+    picture = healthy("jpeg")
+    for method in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
+        hit = len(picture) // 2
+        sick = picture[:hit] + bytes(600) + picture[hit + 600 :]
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w", method) as file:
+            file.writestr("plate.jpg", sick)
+        data = bytearray(out.getvalue())
+        # The CRC of the whole picture: the archive was made before the damage.
+        right, wrong = (struct.pack("<I", zlib.crc32(p)) for p in (picture, sick))
+        found = examine(bytes(data).replace(wrong, right))
+        grave = [f.span.start for f in found.findings if f.span and f.severity is Severity.MAJOR]
+        assert grave and abs(min(grave) - 39 - hit) < 2048
 
 
 def test_a_bomb_is_a_finding_not_an_inflation() -> None:

@@ -15,6 +15,7 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import RepairImpossible, Subject
+from jugal.formats.jpeg.completing import complete_header
 from jugal.formats.jpeg.donor import donor_header
 from jugal.formats.jpeg.parse import walk
 from jugal.formats.jpeg.select import given_up
@@ -149,3 +150,39 @@ def test_a_bad_application_segment_keeps_nobody_out() -> None:
     assert not given_up(walk(Source.from_bytes(sick), 0))
     found = examine(sick)
     assert np.array_equal(pixels(sick), pixels(whole)) and found.score == 100.0
+
+
+CODINGS: dict[str, dict[str, object]] = {
+    "baseline": {},
+    "optimised": {"optimize": True},
+    "progressive": {"progressive": True},
+    "fine": {"progressive": True, "subsampling": 0},
+}
+
+
+@pytest.mark.parametrize("what", ["no-frame-header", "no-quantisation-table", "segment-length"])
+@pytest.mark.parametrize("coding", CODINGS)
+def test_what_a_header_lacks_alone_is_taken_from_the_donor(coding: str, what: str, tmp_path: Path) -> None:
+    """Tables fitted to the picture, and those between the scans of a progressive one, are its own still."""
+    whole, lender = photo(4, **CODINGS[coding]), photo(5, **CODINGS[coding])
+    path, donor = tmp_path / "sick.jpg", tmp_path / "lender.jpg"
+    path.write_bytes(harm(whole, "jpeg", what, 100).data)
+    donor.write_bytes(lender)
+    found = examine_file(path)
+    assert found.verdict is Verdict.REPAIRABLE
+    outcome = repair_file(found, tmp_path / "out", [examine_file(donor)])
+    assert outcome.output and outcome.score_after == 100.0, outcome.error
+    after = Path(outcome.output).read_bytes()
+    assert np.array_equal(pixels(after), pixels(whole))
+    assert b"2026:05:05" not in after, "nothing of the donor's own taking goes along"
+
+
+def test_a_donor_of_another_size_completes_no_header() -> None:
+    """Its frame leaves picture data over, or asks for more than there are."""
+    sick = harm(photo(4, progressive=True), "jpeg", "no-frame-header", 100).data
+    for size in ((400, 304), (1600, 1216), (808, 608)):
+        other = encode.jpeg(riverbed(*size, 5), quality=88, progressive=True)
+        donor = Subject(Source.from_bytes(other))
+        assert complete_header(Subject(Source.from_bytes(sick)), donor, walk(donor.source, 0)) is None
+    whole = Subject(Source.from_bytes(photo(4, progressive=True)))
+    assert complete_header(whole, whole, walk(whole.source, 0)) is None, "where nothing is lacking nothing is taken"

@@ -165,6 +165,11 @@ def test_sound_frames_are_joined(name: str, tmp_path: Path) -> None:
     assert examine(after).verdict is Verdict.INTACT
 
 
+def test_sound_behind_other_bytes_comes_back_whole(tmp_path: Path) -> None:
+    before, after = repaired("flac", "junk-before", tmp_path)
+    assert after == before, "nothing was lost, so that the checksum of the sound is kept too"
+
+
 def test_flac_samples_against_arithmetic() -> None:
     data = healthy("flac")
     found = examine(data)

@@ -104,6 +104,7 @@ class FindingCode(StrEnum):
     MP3_HOLE = "mp3.hole", "A filled run lies in the frames."
 
     # FLAC
+    FLAC_BEFORE = "flac.before", "Other bytes stand before the stream's start."
     FLAC_MARKER = "flac.marker", "The stream marker is missing."
     FLAC_METADATA = "flac.metadata", "A metadata block is broken."
     FLAC_STREAMINFO = "flac.streaminfo", "The STREAMINFO block is missing or impossible."

@@ -32,10 +32,19 @@ _RATES = {
 def examine(subject: Subject, report: Report) -> None:
     """Examines the FLAC file in ``subject``; never raises for its content."""
     stream = read_flac(subject.source)
-    report.mark(0, stream.audio_at, Matter.STRUCTURE, "metadata")
+    report.mark(stream.before, stream.audio_at, Matter.STRUCTURE, "metadata")
     report.mark(stream.audio_at, stream.end, Matter.PAYLOAD, "frames")
-    opens = True
-    if not stream.marker_ok:
+    opens = not stream.before
+    if stream.before:
+        report.mark(0, stream.before, Matter.FOREIGN, "before the stream")
+        report.add(
+            FindingCode.FLAC_BEFORE,
+            Severity.FATAL,
+            f"{stream.before:,} bytes stand before the stream, so that most players do not open it.",
+            0,
+            stream.before,
+        )
+    elif not stream.marker_ok:
         opens = False
         report.add(
             FindingCode.FLAC_MARKER,

@@ -12,6 +12,8 @@ from jugal.formats.mp3.parse import id3v2_length
 from jugal.kernels.flac import CRC8, CRC16, frame_header, walk_frames
 
 _MAX_FRAME = 1 << 20
+#: Bytes in which the stream's marker is looked for.
+_SEARCHED = 1 << 24
 
 
 @dataclass(slots=True)
@@ -33,6 +35,8 @@ class FlacStream:
 
     start: int
     marker_ok: bool
+    #: Bytes ahead of the stream that are no part of it.
+    before: int = 0
     info: StreamInfo | None = None
     blocks: list[tuple[int, int, int]] = field(default_factory=list)
     metadata_broken_at: int | None = None
@@ -78,7 +82,12 @@ def looks_like_flac(source: Source) -> bool:
 def read_flac(source: Source) -> FlacStream:
     """Walks metadata and frames; what is broken is left to the examiner to say."""
     start = id3v2_length(source, 0)
-    stream = FlacStream(start, source.read(start, 4) == b"fLaC")
+    before = 0
+    if source.read(start, 4) != b"fLaC":
+        # The marker is followed by the STREAMINFO block, which is 34 bytes long, the only one or not (8.1).
+        found = [source.find(b"fLaC" + head + b"\0\0\x22", 0, _SEARCHED) for head in (b"\0", b"\x80")]
+        start = before = min((at for at in found if at >= 0), default=start)
+    stream = FlacStream(start, source.read(start, 4) == b"fLaC", before)
     at = start + 4
     last = False
     while not last and len(stream.blocks) < 10_000:

@@ -15,7 +15,7 @@ _MAX_SILENT = 100_000
 
 
 def rewrite_stream(subject: Subject, donor: Subject | None) -> RepairDraft:
-    """Marker, STREAMINFO without MD5, other metadata, good frames; frames between them replaced by silence."""
+    """Marker, STREAMINFO, without MD5 where frames are lost, other metadata, good frames; frames between them replaced by silence."""
     stream = read_flac(subject.source)
     if stream.info is None or not stream.offsets.size:
         raise RepairImpossible("No STREAMINFO block or no frame is left.")
@@ -28,7 +28,8 @@ def rewrite_stream(subject: Subject, donor: Subject | None) -> RepairDraft:
     body = bytearray(subject.source.read(at, end - at))
     packed = int.from_bytes(body[14:22], "big") >> 36 << 36 | samples
     body[14:22] = packed.to_bytes(8, "big")
-    body[22:38] = bytes(16)
+    if good.size < stream.offsets.size or samples != stream.info.samples:
+        body[22:38] = bytes(16)  # the checksum of sound that is no longer whole
     kept = [(kind, a, b) for kind, a, b in stream.blocks[1:] if kind != 3]
     body[0] = 0 if kept else 0x80
     pieces: list[Piece] = [b"fLaC", bytes(body)]

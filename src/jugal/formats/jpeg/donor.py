@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import intervals, spec
 from jugal.formats.jpeg.check import entropy_guess
+from jugal.formats.jpeg.completing import complete_header
 from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.entropy import neutral_mcu, with_entropy
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
@@ -39,6 +40,8 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
         raise RepairImpossible("This repair needs a healthy picture of the same camera and settings.")
     model = walk(donor.source, 0)
     frame = model.frame
+    if (completed := complete_header(subject, donor, model)) is not None:
+        return completed
     if not decodable(model) or len(model.scans) != 1 or frame is None or frame.marker not in spec.SEQUENTIAL:
         raise RepairImpossible("The donor's coding cannot lend its header.")
     header = _lent_header(donor, model)

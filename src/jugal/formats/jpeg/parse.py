@@ -257,7 +257,12 @@ def read_entropy(source: Source, start: int, end: int | None = None) -> Entropy:
 def walk(source: Source, start: int, has_soi: bool = True) -> Structure:
     """Follows the marker chain from ``start`` as a decoder does, up to EOI or the end of what makes sense."""
     found = Structure(start, has_soi)
-    at = start + 2 if has_soi else start
+    _follow(source, found, start + 2 if has_soi else start)
+    return found
+
+
+def _follow(source: Source, found: Structure, at: int) -> None:
+    """Takes in the segments and scans of the chain that goes on at ``at``."""
     size = source.size
     data = source.array
     while at < size and len(found.segments) < _MAX_SEGMENTS:
@@ -308,9 +313,8 @@ def walk(source: Source, start: int, has_soi: bool = True) -> Structure:
             at = scan.entropy.end
             if found.frame is not None and found.frame.marker != spec.PROGRESSIVE and _all_components(found):
                 _finish(source, found, at)
-                return found
+                return
     found.end = at if found.eoi is None else found.eoi + 2
-    return found
 
 
 def _finish(source: Source, found: Structure, at: int) -> None:
@@ -426,12 +430,16 @@ def salvage(source: Source, start: int = 0) -> Structure | None:
         for other, content in segments[since:index]:
             found.segments.append(other)
             _take(found, other, content)
-        found.segments.append(segment)
-        scan = _scan(source, found, segment, body)
-        if scan is None:
-            continue
-        found.scans.append(scan)
-        _finish(source, found, scan.entropy.end)
+        if found.frame is not None and found.frame.marker == spec.PROGRESSIVE:
+            # Scan by scan the chain goes on behind it.
+            _follow(source, found, segment.start)
+        else:
+            found.segments.append(segment)
+            scan = _scan(source, found, segment, body)
+            if scan is None:
+                continue
+            found.scans.append(scan)
+            _finish(source, found, scan.entropy.end)
         found.start = found.segments[0].start
         if best is None or found.entropy_bytes > best.entropy_bytes:
             best = found

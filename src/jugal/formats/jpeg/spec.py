@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import numpy as np
+from numpy.typing import NDArray
+
 SOI, EOI, SOS, DQT, DNL, DRI, DHT, DAC, COM = 0xD8, 0xD9, 0xDA, 0xDB, 0xDC, 0xDD, 0xC4, 0xCC, 0xFE
 APP0, APP1, APP2, APP13, APP14 = 0xE0, 0xE1, 0xE2, 0xED, 0xEE
 #: Frame headers (B.2.2); 0xC4, 0xC8 and 0xCC are none.
@@ -68,6 +71,13 @@ def table_segment(key: int, counts: bytes, symbols: bytes) -> bytes:
     """A DHT segment (B.2.4.2) with one table."""
     body = bytes([key]) + counts + symbols
     return b"\xff\xc4" + (len(body) + 2).to_bytes(2, "big") + body
+
+
+def quant_segment(ident: int, values: NDArray[np.uint16]) -> bytes:
+    """A DQT segment (B.2.4.1) with one table of 64 ``values`` in zigzag order."""
+    wide = int(values.max()) > 255
+    body = bytes([(wide << 4) | ident]) + values.astype(">u2" if wide else np.uint8).tobytes()
+    return b"\xff\xdb" + (len(body) + 2).to_bytes(2, "big") + body
 
 
 def annex_k_segments() -> bytes:

@@ -5,10 +5,9 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from jugal.binary.source import Source
 from jugal.formats.base import Report, Subject
+from jugal.formats.embedded import first_damage
 from jugal.formats.fills import foreign_text, holes
-from jugal.formats.jpeg.embedded import embedded_damage
 from jugal.formats.pdf.objects import Stream
 from jugal.formats.pdf.pages import PageTree, catalogue, needed_streams, stray_catalogue, walk_pages
 from jugal.formats.pdf.parse import (
@@ -193,7 +192,11 @@ def _stream_damage(subject: Subject, document: Document, located: Located, encry
                 # Five characters stand for four bytes, two for one.
                 ratio = 1.25 if kind in ("ASCII85Decode", "A85") else 2.0
                 place = min(stream.end, stream.start + int(broken * ratio))
-            elif len(filters) > 1 and filters[1] in ("DCTDecode", "DCT") and _jpeg_damage(subject, plain):
+            elif (
+                len(filters) > 1
+                and filters[1] in ("DCTDecode", "DCT")
+                and first_damage(plain, subject.limits) is not None
+            ):
                 place = stream.start
         elif kind in ("FlateDecode", "Fl"):
             out, broken = inflate_stream(raw)
@@ -205,7 +208,8 @@ def _stream_damage(subject: Subject, document: Document, located: Located, encry
             if place is None:
                 return None  # the stream's own checksum vouches for it, whatever its bytes look like
         elif kind in ("DCTDecode", "DCT") and len(raw) > 16:
-            place = embedded_damage(subject, span)
+            inner = first_damage(raw, subject.limits)
+            place = None if inner is None else stream.start + inner
     elif not encrypted and not filters and "Width" not in stream.dictionary and b"BT" in raw[:4096]:
         place = _plain_damage(stream.start, raw)
     if filled and (place is None or min(filled) <= place):
@@ -220,11 +224,6 @@ def _long_enough(document: Document, stream: Stream, length: int) -> bool:
     if isinstance(width, int) and isinstance(height, int):
         return length >= width * height // 8
     return False
-
-
-def _jpeg_damage(subject: Subject, raw: bytes) -> bool:
-    inner = Subject(Source.from_bytes(raw), subject.limits)
-    return embedded_damage(inner, ByteSpan(0, len(raw))) is not None
 
 
 def _plain_damage(start: int, raw: bytes) -> int | None:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
+
 from jugal.formats.base import Report, Subject
 from jugal.formats.zip.members import Content, all_contents
 from jugal.formats.zip.names import format_of_members
 from jugal.formats.zip.package import ESSENTIAL, is_body, is_xml, xml_error
-from jugal.formats.zip.parse import Archive, read_archive, scan_locals
+from jugal.formats.zip.parse import Archive, find_moved, read_archive, scan_locals
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Severity
@@ -27,7 +29,9 @@ def gather(subject: Subject) -> tuple[Archive, list[Content], bool]:
     archive = read_archive(subject.source, subject.limits)
     served = archive.end_at is not None and archive.directory_ok
     members = list(archive.members)
-    if not served:
+    if served:
+        find_moved(subject.source, members, subject.limits)
+    else:
         by_place = {m.local: m for m in members}
         for member in scan_locals(subject.source, subject.limits):
             by_place.setdefault(member.local, member)
@@ -62,7 +66,7 @@ def examine(subject: Subject, report: Report) -> None:
         if content.whole:
             now += 1
             best += 1
-        elif content.state == "no-header":
+        elif content.state in ("no-header", "moved"):
             best += 1
         else:
             # What is saved of it opens again, but it is not whole: only whole entries count.
@@ -141,7 +145,9 @@ def _structure(subject: Subject, report: Report, archive: Archive, contents: lis
             min(place, size),
             archive.end_at,
         )
-    if archive.base > 0:
+    if any(c.member.moved for c in contents):
+        _moved_finding(report, contents)
+    elif archive.base > 0:
         report.add(
             FindingCode.TAIL,
             Severity.NOTE,
@@ -152,6 +158,27 @@ def _structure(subject: Subject, report: Report, archive: Archive, contents: lis
     if end < size:
         report.add(FindingCode.TAIL, Severity.NOTE, f"{size - end:,} bytes follow the end record.", end, size)
         report.mark(end, size, Matter.PAST_END)
+
+
+def _moved_finding(report: Report, contents: list[Content]) -> None:
+    """Members beside the place that the directory gives: bytes were put in or lost where that changes from one to the next."""
+    ordered = sorted(contents, key=lambda c: c.member.local)
+    moved = sum(bool(c.member.moved) for c in contents)
+    for before, behind in itertools.pairwise(ordered):
+        change = behind.member.moved - before.member.moved
+        if change:
+            at = before.place if before.place is not None and not before.whole else before.packed_end
+            what = f"{abs(change):,} bytes were {'put in' if change > 0 else 'lost'} ahead of '{behind.member.text}'"
+            break
+    else:
+        at, what = 0, f"{abs(ordered[0].member.moved):,} bytes are missing or too many ahead of the first"
+    report.add(
+        FindingCode.ZIP_DIRECTORY,
+        Severity.MAJOR,
+        f"{moved:,} of {len(contents):,} members do not lie where the directory says: {what}.",
+        at,
+        at,
+    )
 
 
 def _member_finding(report: Report, content: Content, kind: str) -> None:
@@ -171,7 +198,7 @@ def _member_finding(report: Report, content: Content, kind: str) -> None:
             f"'{name}' uses compression method {content.member.method}, which is not covered.",
         )
         return
-    if content.whole:
+    if content.whole or content.state == "moved":
         return
     code, words = _WORDS[content.state]
     place = content.place if content.place is not None else content.member.data

@@ -12,8 +12,8 @@ from typing import Any
 from jugal.binary.limits import Limits
 from jugal.binary.source import Source
 from jugal.formats.base import Subject
+from jugal.formats.embedded import first_damage
 from jugal.formats.fills import foreign_text, holes
-from jugal.formats.jpeg.embedded import embedded_damage
 from jugal.formats.zip.package import xml_error
 from jugal.formats.zip.parse import Archive, Member, read_local
 from jugal.model.span import ByteSpan
@@ -27,7 +27,7 @@ class Content:
     """What came out of one member. ``data`` is kept up to 32 MiB; ``place`` is where damage shows, if any."""
 
     member: Member
-    state: str  # whole, broken, crc, short, no-header, bomb, encrypted, method
+    state: str  # whole, moved, broken, crc, short, no-header, bomb, encrypted, method
     length: int = 0
     data: bytes = b""
     packed_end: int = 0
@@ -195,10 +195,11 @@ def _place(subject: Subject, content: Content) -> None:
     foreign = [s.start for s in foreign_text(subject, span)] if content.member.method else []
     foreign += [s.clip(span).start for s in subject.blocks.patterns if s.clip(span).length]
     spots = [*filled, *foreign]
-    if content.member.method == 0 and content.data[:3] == b"\xff\xd8\xff":
-        inner = embedded_damage(subject, span)
+    if content.state == "crc" and len(content.data) == content.length:
+        # Pictures hardly shrink when packed: what is where in them is there in the packed bytes too.
+        inner = first_damage(content.data, subject.limits)
         if inner is not None:
-            spots.append(inner)
+            spots.append(span.start + inner * span.length // max(1, content.length))
     if spots and (content.place is None or min(spots) <= content.place):
         content.place = min(spots)
         content.filled = bool(filled) and min(filled) == content.place
@@ -225,6 +226,8 @@ def all_contents(subject: Subject, archive: Archive, members: list[Member]) -> l
             content.place = member.local
         else:
             content = read_member(subject, member, room)
+            if member.moved and content.whole:
+                content.state = "moved"
         room = max(0, room - content.length)
         contents.append(content)
         if subject.deadline.passed:

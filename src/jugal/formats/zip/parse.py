@@ -32,6 +32,8 @@ class Member:
     #: Central directory record, empty for members found by local header only.
     record: bytes = b""
     from_local: bool = False
+    #: By how many bytes it lies beside the place that the directory gives, as decoders read it.
+    moved: int = 0
 
     @property
     def text(self) -> str:
@@ -53,7 +55,7 @@ class Archive:
     directory_at: int | None = None
     directory_ok: bool = False
     stated_entries: int = 0
-    #: Bytes before the archive proper (a self-extractor, junk): all offsets are relative to this.
+    #: Bytes before the archive proper (a self-extractor, junk): all offsets are relative to this. Negative where some are missing.
     base: int = 0
 
 
@@ -108,7 +110,7 @@ def read_archive(source: Source, limits: Limits) -> Archive:
                 directory_end = at64
         archive.base = directory_end - size - offset
         start = directory_end - size
-        if archive.base < 0 or start < 0:
+        if start < 0 or (archive.base < 0 and source.read(start, 4) != CENTRAL):
             archive.base, start = 0, min(offset, source.size)
         archive.directory_at = start
         archive.members = _directory(source, start, end, archive.base, limits)
@@ -139,7 +141,7 @@ def _directory(source: Source, at: int, end: int, base: int, limits: Limits) -> 
 
 def read_local(source: Source, at: int) -> Member | None:
     """The local header at ``at``; None where there is none."""
-    head = source.read(at, 30)
+    head = source.read(at, 30) if at >= 0 else b""
     if len(head) < 30 or head[:4] != LOCAL:
         return None
     flags, method = struct.unpack("<HH", head[6:10])
@@ -150,6 +152,29 @@ def read_local(source: Source, at: int) -> Member | None:
         return None
     size, packed, _ = _zip64(rest[name_length:], size, packed, 0)
     return Member(rest[:name_length], method, flags, crc, packed, size, at, at + 30 + len(rest), from_local=True)
+
+
+def find_moved(source: Source, members: list[Member], limits: Limits) -> None:
+    """Finds members that are not where the directory says, as after bytes that were inserted or lost, by their local headers."""
+
+    def in_place(member: Member) -> bool:
+        local = read_local(source, member.local)
+        return local is not None and local.name == member.name
+
+    astray = [m for m in members if not in_place(m)]
+    if not astray:
+        return
+    taken = {m.local for m in members} - {m.local for m in astray}
+    places: dict[bytes, list[Member]] = {}
+    for local in scan_locals(source, limits):
+        if local.local not in taken:
+            places.setdefault(local.name, []).append(local)
+    for member in astray:
+        likely = [p for p in places.get(member.name, []) if p.method == member.method and p.crc in (0, member.crc)]
+        if likely:
+            nearest = min(likely, key=lambda p: abs(p.local - member.local))
+            member.moved = nearest.local - member.local
+            member.local, member.data = nearest.local, nearest.data
 
 
 def scan_locals(source: Source, limits: Limits) -> list[Member]:

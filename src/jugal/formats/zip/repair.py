@@ -34,7 +34,7 @@ def rebuild(subject: Subject, donor: Subject | None) -> RepairDraft:
         name = content.member.name
         flags = (
             content.member.flags & ~0x0008
-            if content.whole or content.state == "no-header"
+            if content.whole or content.state in ("no-header", "moved")
             else content.member.flags & 0x0800
         )
         when = _time_of(subject, content)
@@ -70,7 +70,7 @@ def _entry(content: Content, kind: str) -> tuple[Piece, int, int, int, int, str]
     """(data, method, CRC, size, packed size, what was done) for the new archive; None where nothing is usable."""
     member = content.member
     name = member.text
-    if content.whole or content.state == "no-header":
+    if content.whole or content.state in ("no-header", "moved"):
         packed = content.packed_end - member.data
         span = ByteSpan(member.data, content.packed_end)
         return (

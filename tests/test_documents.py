@@ -234,6 +234,22 @@ def test_members_behind_bytes_put_in_or_lost_are_found_where_they_lie(change: in
     assert victim.filename in lost and len(lost) <= (2 if change < 0 else 1)
 
 
+@pytest.mark.parametrize("cut", [300, 3000])
+def test_an_archive_without_its_start_keeps_what_lies_behind(cut: int) -> None:
+    """Places reckoned from the end fall ahead of the file for members that are gone: these are lost, the others are there."""
+    rng = np.random.default_rng(8)
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as file:
+        for number in range(6):
+            file.writestr(f"ford{number}.csv", rng.integers(65, 91, 1500, np.uint8).tobytes())
+    whole = out.getvalue()
+    found = examine(whole[cut:])
+    assert found.score == pytest.approx(100 * len(readable(whole[cut:], whole)) / 6, abs=0.1) and 0 < found.score < 100
+    grave = [f.span.start for f in found.findings if f.span and f.severity in (Severity.MAJOR, Severity.FATAL)]
+    assert min(grave) == 0
+    assert all(0 <= r.start <= r.end <= 1 for r in found.regions)
+
+
 def test_members_that_lie_where_the_directory_says_have_not_moved() -> None:
     whole = healthy("zip")
     for junk in (b"", bytes(700)):

@@ -167,11 +167,14 @@ def _moved_finding(report: Report, contents: list[Content]) -> None:
     for before, behind in itertools.pairwise(ordered):
         change = behind.member.moved - before.member.moved
         if change:
-            at = before.place if before.place is not None and not before.whole else before.packed_end
+            at = _end_of_good(before)
             what = f"{abs(change):,} bytes were {'put in' if change > 0 else 'lost'} ahead of '{behind.member.text}'"
             break
     else:
-        at, what = 0, f"{abs(ordered[0].member.moved):,} bytes are missing or too many ahead of the first"
+        # All lie where they always did: it is the directory that came nearer or went away.
+        at = next((_end_of_good(c) for c in ordered if c.state not in ("whole", "moved")), _end_of_good(ordered[-1]))
+        change = ordered[0].member.moved
+        what = f"{abs(change):,} bytes were {'lost' if change > 0 else 'put in'} behind them"
     report.add(
         FindingCode.ZIP_DIRECTORY,
         Severity.MAJOR,
@@ -179,6 +182,11 @@ def _moved_finding(report: Report, contents: list[Content]) -> None:
         at,
         at,
     )
+
+
+def _end_of_good(content: Content) -> int:
+    """Up to where a member is known to be whole."""
+    return content.packed_end if content.place is None or content.whole else content.place
 
 
 def _member_finding(report: Report, content: Content, kind: str) -> None:

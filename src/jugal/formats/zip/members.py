@@ -106,6 +106,8 @@ def read_member(subject: Subject, member: Member, room: int) -> Content:
     bound = min(room, limits.inflated_member)
     while at < end and not engine.eof:
         piece = source.read(at, min(_STEP, end - at))
+        if not piece:
+            break
         before = engine.copy() if member.method == 8 else None
         try:
             out = engine.decompress(piece) if member.method != 8 else engine.decompress(piece, bound - length + 1)
@@ -195,11 +197,12 @@ def _place(subject: Subject, content: Content) -> None:
     foreign = [s.start for s in foreign_text(subject, span)] if content.member.method else []
     foreign += [s.clip(span).start for s in subject.blocks.patterns if s.clip(span).length]
     spots = [*filled, *foreign]
-    if content.state == "crc" and len(content.data) == content.length:
+    if len(content.data) == content.length:
         # Pictures hardly shrink when packed: what is where in them is there in the packed bytes too.
         inner = first_damage(content.data, subject.limits)
+        packed = (content.place if content.place is not None else content.packed_end) - span.start
         if inner is not None:
-            spots.append(span.start + inner * span.length // max(1, content.length))
+            spots.append(span.start + inner * max(0, packed) // max(1, content.length))
     if spots and (content.place is None or min(spots) <= content.place):
         content.place = min(spots)
         content.filled = bool(filled) and min(filled) == content.place
@@ -220,7 +223,11 @@ def all_contents(subject: Subject, archive: Archive, members: list[Member]) -> l
     for member in members:
         if member.is_folder:
             continue
-        if member.data < 0 and not locate(subject.source, member, following.get(member.local, subject.size)):
+        if member.local < 0:
+            # It lay ahead of where the file begins now.
+            member.local = member.data = 0
+            content = Content(member, "short", place=0)
+        elif member.data < 0 and not locate(subject.source, member, following.get(member.local, subject.size)):
             content = read_member(subject, member, room)
             content.state = "no-header" if content.whole else content.state
             content.place = member.local

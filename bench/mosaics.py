@@ -1,7 +1,7 @@
-"""``python -m bench.mosaics``: photographs harmed inside their scan; what of the rest is put back in its place and at its level.
+"""``python -m bench.mosaics``: pictures harmed inside their scan; what of the rest is put back in its place and at its level.
 
-The photographs of ``bench.photos``, enlarged to a camera's size with a camera's noise, lose clusters at one place or at two or
-three: zeros, noise or another picture's data in their stead, or nothing. Each MCU that survived is held against the original.
+The photographs and drawings of ``bench.photos``, enlarged to a camera's size with a camera's noise, lose clusters at one place
+or at two or three: zeros, noise or another picture's data in their stead, or nothing. Each MCU that survived is held against the original.
 """
 
 from __future__ import annotations

@@ -8,6 +8,7 @@ from itertools import pairwise
 import numpy as np
 import pytest
 from bench.healthy import HEALTHY
+from PIL import ImageOps
 
 from jugal.binary.source import Source
 from jugal.formats.base import Subject
@@ -216,6 +217,25 @@ def test_runs_between_holes_stand_in_their_place_in_the_file_too(seed: int) -> N
         levels = reader.levels(placed.run.dc) + placed.offsets * reader.steps
         true = reader.levels(whole.dc[placed.place : placed.end])
         assert np.abs(np.median(levels - true, axis=0)).max() < 8
+
+
+@pytest.mark.parametrize("seed", [3, 4, 5])
+def test_what_a_frame_hides_at_the_sides_is_told_by_what_lies_above(seed: int) -> None:
+    """Within a plain frame no row's end shows. One loss is seen, the other left no trace: the run between is told from both."""
+    framed = ImageOps.expand(riverbed(1536, 1136, seed), 32, (240, 238, 232))
+    data = encode.jpeg(framed, quality=92)
+    _, _, reader, whole = opened(data)
+    clusters = len(data) // CLUSTER
+    hole, lost = (int(clusters * share) * CLUSTER for share in (0.35, 0.65))
+    sick = data[:hole] + bytes(CLUSTER) + data[hole + CLUSTER : lost] + data[lost + CLUSTER :]
+    subject, structure, _, _ = opened(sick)
+    assert structure.frame is not None
+    mosaic = find_mosaic(subject, structure, decode(structure.frame, structure.scans, structure.quant))
+    assert mosaic is not None and len(mosaic.placed) == 2
+    lengths = np.diff(whole.bits)
+    right = mosaic.before + sum(int((np.diff(p.run.bits) == lengths[p.place : p.end]).sum()) for p in mosaic.placed)
+    share = 100 * right / reader.total
+    assert share > 95 and abs(share - mosaic.kept) < 2, "what is claimed is what is there"
 
 
 @pytest.mark.parametrize("name", ["grey", "422-optimised"])

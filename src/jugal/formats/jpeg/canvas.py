@@ -15,7 +15,7 @@ from jugal.formats.jpeg.runs import Run, RunReader
 #: Rows of MCUs across which a run is compared with what lies above, and rows at its ends from which it is learnt how such differ.
 ROWS_ACROSS, ROWS_LEARNT = 8, 48
 #: Levels by which a stretch may be off and still look right, and how likely that must be to count for sure.
-_NEAR_LEVELS, _AS_GOOD_AS_SURE = 12.0, 0.8
+_NEAR_LEVELS, _AS_GOOD_AS_SURE = 12.0, 0.78
 #: MCUs ahead of a gap from which it is learnt how levels go on.
 _MOST_LEARNT = 24_000
 

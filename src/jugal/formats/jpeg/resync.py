@@ -408,26 +408,50 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
     scan = structure.scans[0]
     head, _ = reader.read(scan.entropy, first_bit(picture), mosaic.before)
     parts: list[Iterable[NDArray[np.uint8]]] = [head.own_bits()]
-    levels = _last_levels(reader, head, np.zeros(len(reader.shape), np.int64))
+    none = np.zeros(len(reader.shape), np.int64)
+    levels, usual = _last_levels(reader, head, none), _usual_levels(reader, head, none)
     reached = head.count
     steps = [f"Kept the {head.count:,} blocks of the picture before the damage."]
     for placed in mosaic.placed:
         lost = placed.place - reached
-        changes = (reader.counted_from(placed.run) + placed.offsets - levels).tolist()
-        parts.append([np.tile(neutral_mcu(structure, scan), lost - 1), neutral_mcu(structure, scan, changes)])
+        parts.append(_gap(structure, lost, levels, usual, reader.counted_from(placed.run) + placed.offsets))
         parts.append(placed.run.own_bits())
         levels = _last_levels(reader, placed.run, placed.offsets)
+        usual = _usual_levels(reader, placed.run, placed.offsets)
         reached = placed.end
         begin = int(raw_offsets(placed.run.entropy, np.array([int(placed.run.bits[0]) >> 3]))[0])
         steps.append(
             f"Wrote {lost:,} neutral blocks, took up decoding at byte {begin:,} and put {placed.run.count:,} blocks back."
         )
     if reached < reader.total:
-        parts.append([np.tile(neutral_mcu(structure, scan), reader.total - reached)])
+        parts.append(_gap(structure, reader.total - reached, levels, usual, usual))
         steps.append(f"Wrote {reader.total - reached:,} neutral blocks to the end of the picture.")
     steps.append("Matched brightness and tint at the seams.")
     pieces: tuple[Piece, ...] = (*header, *pack_parts(chain.from_iterable(parts)), b"\xff\xd9")
     return RepairDraft(pieces, tuple(steps), kept=mosaic.kept)
+
+
+def _gap(
+    structure: Structure, lost: int, levels: NDArray[np.int64], usual: NDArray[np.int64], then: NDArray[np.int64]
+) -> list[NDArray[np.uint8]]:
+    """The bits of ``lost`` neutral MCUs at the ``usual`` levels between MCUs at ``levels`` and ones that count from ``then``.
+
+    The last MCU ahead of a fault may have any colour.
+    """
+    scan = structure.scans[0]
+    if lost < 2:
+        return [neutral_mcu(structure, scan, (then - levels).tolist())] * lost
+    first, last = (neutral_mcu(structure, scan, change.tolist()) for change in (usual - levels, then - usual))
+    return [first, np.tile(neutral_mcu(structure, scan), lost - 2), last]
+
+
+def _usual_levels(reader: RunReader, run: Run, offsets: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Per component the median DC value of the run's last row, as written."""
+    if not run.count:
+        return np.zeros(len(reader.shape), np.int64)
+    row = run.dc[-reader.frame.mcus_x :]
+    medians = [round(float(np.median(row[:, reader.blocks == c]))) for c in range(len(reader.shape))]
+    return np.array(medians, np.int64) + offsets
 
 
 def _last_levels(reader: RunReader, run: Run, offsets: NDArray[np.int64]) -> NDArray[np.int64]:

@@ -238,6 +238,28 @@ def test_what_a_frame_hides_at_the_sides_is_told_by_what_lies_above(seed: int) -
     assert share > 95 and abs(share - mosaic.kept) < 2, "what is claimed is what is there"
 
 
+def test_lost_stretches_have_the_usual_level_of_what_lies_before() -> None:
+    """Not that of the last block ahead of the fault, which may be nonsense; what follows keeps its own."""
+    data = photo(6)
+    clusters = len(data) // CLUSTER
+    hole = int(clusters * 0.5) * CLUSTER
+    subject, structure, _, _ = opened(data[:hole] + bytes(CLUSTER) + data[hole + CLUSTER :])
+    assert structure.frame is not None
+    mosaic = find_mosaic(subject, structure, decode(structure.frame, structure.scans, structure.quant))
+    assert mosaic is not None and len(mosaic.placed) == 1
+    draft = resync.resync(subject, None)
+    made = b"".join(p if isinstance(p, bytes) else data[p.start : p.end] for p in draft.pieces)
+    _, _, reader, mended = opened(made)
+    assert mended.count == reader.total
+    first, last = mosaic.before, mosaic.placed[0].place
+    row = mended.dc[first - reader.frame.mcus_x : first]
+    for c in range(len(reader.shape)):
+        own = reader.blocks == c
+        assert (mended.dc[first : last - 1][:, own] == round(float(np.median(row[:, own])))).all()
+    behind = mosaic.placed[0]
+    assert np.array_equal(mended.dc[last:], behind.run.dc + behind.offsets[reader.blocks])
+
+
 @pytest.mark.parametrize("name", ["grey", "422-optimised"])
 def test_swapped_clusters_are_cut_out(name: str) -> None:
     """Decoded in the wrong order they would move and colour all that follows."""

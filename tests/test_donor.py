@@ -186,3 +186,20 @@ def test_a_donor_of_another_size_completes_no_header() -> None:
         assert complete_header(Subject(Source.from_bytes(sick)), donor, walk(donor.source, 0)) is None
     whole = Subject(Source.from_bytes(photo(4, progressive=True)))
     assert complete_header(whole, whole, walk(whole.source, 0)) is None, "where nothing is lacking nothing is taken"
+
+
+@pytest.mark.parametrize("what", ["no-header", "zero-start", "lost-start"])
+def test_scans_that_went_with_the_header_are_not_lent(what: str, tmp_path: Path) -> None:
+    """Without the scan of its DC values a progressive picture shows nothing, however whole the others are."""
+    path, donor = tmp_path / "sick.jpg", tmp_path / "lender.jpg"
+    path.write_bytes(harm(photo(4, progressive=True), "jpeg", what, 100).data)
+    donor.write_bytes(photo(5, progressive=True))
+    outcome = repair_file(examine_file(path), tmp_path / "out", [examine_file(donor)])
+    assert outcome.output is None or (outcome.score_after or 0.0) < 5
+
+
+def test_a_progressive_picture_without_its_dc_scan_is_not_intact() -> None:
+    whole = photo(4, progressive=True)
+    first = walk(Source.from_bytes(whole), 0).scans[0]
+    without = whole[: first.segment.start] + whole[first.entropy.end :]
+    assert (examine(without).score or 0.0) < 5 and examine(whole).score == 100.0

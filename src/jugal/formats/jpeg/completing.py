@@ -41,6 +41,8 @@ def complete_header(subject: Subject, donor: Subject, model: Structure) -> Repai
     made = walk(Source.from_bytes(whole), 0)
     if not decodable(made) or made.frame is None or len(made.scans) != len(own.scans):
         return None
+    if not made.has_levels:
+        return None  # scans went with the header
     if not all(_to_the_end(scan) for scan in decode(made.frame, made.scans, made.quant).scans):
         return None
     steps = [f"Took the donor's {what}." for what in lacking]

@@ -102,11 +102,11 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
 def _scans_that_never_came(result: Verdicts, structure: Structure, picture: Picture) -> None:
     """Of a progressive picture scans that others were to be followed by, of a sequential one those of whole components.
 
-    A progressive picture that is ended by its marker may have been made without them.
+    A progressive picture that is ended by its marker may have been made without them, but for those of the DC values.
     """
     last = len(picture.scans) - 1
     if picture.frame.marker == spec.PROGRESSIVE:
-        if structure.eoi is not None and not structure.bad_segments:
+        if structure.has_levels and structure.eoi is not None and not structure.bad_segments:
             return
         weight = missing_share(picture.frame, structure)
     else:

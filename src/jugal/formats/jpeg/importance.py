@@ -90,7 +90,7 @@ def _sampled(layout: Layout, index: int) -> slice:
 def missing_share(frame: Frame, structure: Structure) -> float:
     """The share of pixels, 0..1, that look wrong since scans that would bring or refine their coefficients never came.
 
-    0 where every bit of every coefficient came, 1 where none did but of DC values. How large the others are is told from those
+    0 where every bit of every coefficient came, 1 where none did but of DC values, or not all of these. How large the others are is told from those
     that came: they spread like two-sided exponentials, the less the higher their frequency.
     """
     low = np.full((len(frame.components), 64), -1)
@@ -98,9 +98,9 @@ def missing_share(frame: Frame, structure: Structure) -> float:
         for index, _, _ in scan.components:
             low[index, scan.ss : scan.se + 1] = scan.al
     tables = [structure.quant.get(component.tq) for component in frame.components]
-    if not low.any():
+    if not low.any() and structure.has_levels:
         return 0.0
-    if (low[0, 1:] < 0).all() or any(table is None for table in tables):
+    if not structure.has_levels or (low[0, 1:] < 0).all() or any(table is None for table in tables):
         return 1.0
     *_, (layout, _, nonzero) = follow(frame, structure.scans, structure.quant)
     right, luma = 1.0, np.zeros(64)

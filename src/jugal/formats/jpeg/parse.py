@@ -128,6 +128,12 @@ class Structure:
     def entropy_bytes(self) -> int:
         return sum(s.entropy.end - s.entropy.start for s in self.scans)
 
+    @property
+    def has_levels(self) -> bool:
+        """A scan that brings DC values came for every component (G.1.1.1.1: it comes before all others of it)."""
+        came = {index for s in self.scans if s.ss == 0 and s.ah == 0 for index, _, _ in s.components}
+        return self.frame is not None and len(came) == len(self.frame.components)
+
     def missing_tables(self) -> set[int]:
         """Huffman tables (class << 4 | id) that scans use and no segment defines."""
         missing: set[int] = set()

@@ -43,6 +43,16 @@ def members(data: bytes) -> dict[str, bytes]:
         return {name: file.read(name) for name in file.namelist()}
 
 
+def gauges(count: int, size: int) -> bytes:
+    """An archive of so many members of letters, each of ``size`` bytes before it is packed."""
+    rng = np.random.default_rng(6)
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as file:
+        for number in range(count):
+            file.writestr(f"gauge{number}.csv", rng.integers(65, 91, size, np.uint8).tobytes())
+    return out.getvalue()
+
+
 def readable(data: bytes, whole: bytes) -> set[str]:
     """The members that another reader gets out as they were."""
     right, found = members(whole), set()
@@ -211,12 +221,7 @@ def test_only_the_member_that_is_hit_is_lost(tmp_path: Path) -> None:
 @pytest.mark.parametrize("change", [4096, 100, -4096, -100])
 def test_members_behind_bytes_put_in_or_lost_are_found_where_they_lie(change: int, tmp_path: Path) -> None:
     """The directory is whole and misses what lies ahead of the change: decoders reckon all places from the end."""
-    rng = np.random.default_rng(6)
-    out = io.BytesIO()
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as file:
-        for number in range(9):
-            file.writestr(f"gauge{number}.csv", rng.integers(65, 91, 9000, np.uint8).tobytes())
-    whole = out.getvalue()
+    rng, whole = np.random.default_rng(6), gauges(9, 9000)
     with zipfile.ZipFile(io.BytesIO(whole)) as file:
         victim = file.infolist()[5]
     at = victim.header_offset + 30 + len(victim.filename) + 600
@@ -237,16 +242,12 @@ def test_members_behind_bytes_put_in_or_lost_are_found_where_they_lie(change: in
 @pytest.mark.parametrize("cut", [300, 3000])
 def test_an_archive_without_its_start_keeps_what_lies_behind(cut: int) -> None:
     """Places reckoned from the end fall ahead of the file for members that are gone: these are lost, the others are there."""
-    rng = np.random.default_rng(8)
-    out = io.BytesIO()
-    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as file:
-        for number in range(6):
-            file.writestr(f"ford{number}.csv", rng.integers(65, 91, 1500, np.uint8).tobytes())
-    whole = out.getvalue()
+    whole = gauges(6, 1500)
     found = examine(whole[cut:])
     assert found.score == pytest.approx(100 * len(readable(whole[cut:], whole)) / 6, abs=0.1) and 0 < found.score < 100
     grave = [f.span.start for f in found.findings if f.span and f.severity in (Severity.MAJOR, Severity.FATAL)]
     assert min(grave) == 0
+    assert "lay ahead of where the file begins" in " ".join(f.message for f in found.findings)
     assert all(0 <= r.start <= r.end <= 1 for r in found.regions)
 
 
@@ -258,7 +259,7 @@ def test_members_that_lie_where_the_directory_says_have_not_moved() -> None:
         assert all(c.whole and c.member.moved == 0 for c in contents)
 
 
-def test_damage_in_a_packed_picture_is_placed_where_it_lies(tmp_path: Path) -> None:
+def test_damage_in_a_packed_picture_is_placed_where_it_lies() -> None:
     picture = healthy("jpeg")
     for method in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
         hit = len(picture) // 2

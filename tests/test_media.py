@@ -18,6 +18,7 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import Subject
+from jugal.formats.flac.parse import read_flac
 from jugal.formats.isobmff.movie import read_movie
 from jugal.model.codes import FindingCode
 from jugal.model.result import RepairStatus, Verdict
@@ -168,6 +169,16 @@ def test_sound_frames_are_joined(name: str, tmp_path: Path) -> None:
 def test_sound_behind_other_bytes_comes_back_whole(tmp_path: Path) -> None:
     before, after = repaired("flac", "junk-before", tmp_path)
     assert after == before, "nothing was lost, so that the checksum of the sound is kept too"
+
+
+def test_a_lost_marker_behind_a_tag_is_no_other_bytes() -> None:
+    tag = b"ID3\4\0\0\0\0\0\x14" + bytes(20)
+    lost = read_flac(Source.from_bytes(tag + b"flac" + healthy("flac")[4:]))
+    assert lost.start == len(tag) and lost.before == 0 and not lost.marker_ok
+    there = read_flac(Source.from_bytes(tag + healthy("flac")))
+    assert there.start == len(tag) and there.before == 0 and there.marker_ok
+    moved = read_flac(Source.from_bytes(bytes(700) + healthy("flac")))
+    assert moved.start == moved.before == 700 and moved.marker_ok
 
 
 def test_flac_samples_against_arithmetic() -> None:

@@ -86,7 +86,8 @@ def read_flac(source: Source) -> FlacStream:
     if source.read(start, 4) != b"fLaC":
         # The marker is followed by the STREAMINFO block, which is 34 bytes long, the only one or not (8.1).
         found = [source.find(b"fLaC" + head + b"\0\0\x22", 0, _SEARCHED) for head in (b"\0", b"\x80")]
-        start = before = min((at for at in found if at >= 0), default=start)
+        if any(at >= 0 for at in found):
+            start = before = min(at for at in found if at >= 0)
     stream = FlacStream(start, source.read(start, 4) == b"fLaC", before)
     at = start + 4
     last = False

@@ -16,7 +16,7 @@ from jugal.model.span import ByteSpan
 
 _SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 #: Bits behind the last block that may be padding; more is picture data that the donor's size has no room for.
-_PADDING = 24
+PADDING = 24
 
 
 def complete_header(subject: Subject, donor: Subject, model: Structure) -> RepairDraft | None:
@@ -51,8 +51,7 @@ def complete_header(subject: Subject, donor: Subject, model: Structure) -> Repai
 
 def _to_the_end(scan: Decoded) -> bool:
     """All blocks decode and take all the data: else the donor's size is another."""
-    left = scan.scan.entropy.length * 8 - int(scan.segments.start[-1]) * 8 - int(scan.used[-1])
-    return scan.complete and left < _PADDING
+    return scan.complete and scan.bits_left < PADDING
 
 
 def _lacking(own: Structure, donor: Subject, model: Structure) -> dict[str, bytes]:

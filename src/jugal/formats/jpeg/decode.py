@@ -64,6 +64,11 @@ class Decoded:
         """Every unit was decoded without an error."""
         return self.error_count == 0 and int(self.done.sum()) == self.units
 
+    @property
+    def bits_left(self) -> int:
+        """Bits of the data behind the last unit that was decoded; up to 23 may be padding."""
+        return self.scan.entropy.length * 8 - int(self.segments.start[-1]) * 8 - int(self.used[-1])
+
     def raw(self, clean_bits: NDArray[np.signedinteger] | list[int]) -> NDArray[np.int64]:
         """Raw byte offsets of ascending bit positions in the unstuffed data."""
         return raw_offsets(self.scan.entropy, np.asarray(clean_bits, np.int64) >> 3)

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import intervals, spec
 from jugal.formats.jpeg.check import entropy_guess
-from jugal.formats.jpeg.completing import complete_header
+from jugal.formats.jpeg.completing import PADDING, complete_header
 from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.entropy import neutral_mcu, with_entropy
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
@@ -30,8 +30,6 @@ _SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 #: What a picture in its place counts whose brightness and tint are an estimate.
 _LEVELS_ESTIMATED = 50.0
 _LEAST_UNITS = 2
-#: Bits behind the last MCU that may be padding; more is picture data that the donor's size has no room for.
-_PADDING = 24
 
 
 def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -57,7 +55,7 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
         if start >= subject.size or any(f.span.start <= start < f.span.end for f in subject.blocks.fills):
             continue
         done, left = _decoded(subject, model, start)
-        if done == total and left < _PADDING:
+        if done == total and left < PADDING:
             return _kept_from(header, subject, start)
         if done > best:
             best, at = done, start
@@ -101,8 +99,7 @@ def _decoded(subject: Subject, model: Structure, start: int) -> tuple[int, int]:
     assert model.frame is not None
     scan = with_entropy(model.scans[0], read_entropy(subject.source, start))
     decoded = decode(model.frame, [scan], model.quant, careful=True).scans[0]
-    last = int(decoded.segments.start[-1]) * 8 + int(decoded.used[-1])
-    return int(decoded.done.sum()), scan.entropy.length * 8 - last
+    return int(decoded.done.sum()), decoded.bits_left
 
 
 def _late_run(subject: Subject, model: Structure, start: int, total: int) -> Run | None:

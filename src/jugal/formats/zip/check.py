@@ -18,6 +18,7 @@ from jugal.model.strip import Matter
 _WORDS = {
     "broken": (FindingCode.ZIP_MEMBER, "its compressed data breaks"),
     "short": (FindingCode.ZIP_MEMBER, "its data ends early"),
+    "gone": (FindingCode.ZIP_MEMBER, "it lay ahead of where the file begins now"),
     "crc": (FindingCode.ZIP_CRC, "its content does not match its CRC"),
     "no-header": (FindingCode.ZIP_LOCAL, "its local header is damaged"),
     "bomb": (FindingCode.ZIP_BOMB, "it inflates beyond every reasonable size and was not followed"),

@@ -27,7 +27,7 @@ class Content:
     """What came out of one member. ``data`` is kept up to 32 MiB; ``place`` is where damage shows, if any."""
 
     member: Member
-    state: str  # whole, moved, broken, crc, short, no-header, bomb, encrypted, method
+    state: str  # whole, moved, gone, broken, crc, short, no-header, bomb, encrypted, method
     length: int = 0
     data: bytes = b""
     packed_end: int = 0
@@ -226,7 +226,7 @@ def all_contents(subject: Subject, archive: Archive, members: list[Member]) -> l
         if member.local < 0:
             # It lay ahead of where the file begins now.
             member.local = member.data = 0
-            content = Content(member, "short", place=0)
+            content = Content(member, "gone", place=0)
         elif member.data < 0 and not locate(subject.source, member, following.get(member.local, subject.size)):
             content = read_member(subject, member, room)
             content.state = "no-header" if content.whole else content.state

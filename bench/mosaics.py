@@ -27,8 +27,8 @@ _CLUSTER, _APART, _LEVELS = 4096, 5, 2.0
 _WIDTH, _TALLEST, _GRAIN = 3600, 3200, 2.5
 
 
-def photographs(limit: int) -> list[bytes]:
-    """Enlarged photographs, by two samplings in turn."""
+def enlarged(limit: int) -> list[bytes]:
+    """Enlarged pictures, by two samplings in turn."""
     out: list[bytes] = []
     for _, picture in pictures():
         width = _WIDTH if picture.height * _WIDTH <= _TALLEST * picture.width else _WIDTH * 2 // 3
@@ -100,9 +100,9 @@ def measure(task: tuple[bytes, bytes, int, int]) -> tuple[float, float] | None:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--photographs", type=int, default=26)
+    parser.add_argument("--pictures", type=int, default=26)
     arguments = parser.parse_args()
-    files = photographs(arguments.photographs)
+    files = enlarged(arguments.pictures)
     with ProcessPoolExecutor() as pool:
         for words, places in (("one place", (1, 1)), ("two or three", (2, 3))):
             tasks = [

@@ -135,7 +135,7 @@ def test_the_place_and_number_of_mcus_lost_unseen_are_told_by_how_the_run_goes_o
     at, lost = 26 * width + 17, round(rows * width)
     broken = joined(reader, part(whole, 0, at), part(whole, at + lost, reader.total))
     found = Seams(reader, [part(whole, 0, 9 * width), broken]).parting(1, 8 * width)
-    assert found is not None and abs(found.lost - lost) <= 4 and abs(found.at - at) <= width // 4 and found.surety > 30
+    assert found is not None and abs(found.lost - lost) <= 4 and abs(found.at - at) <= width // 4 and found.nats > 30
     most = Seams(reader, [part(whole, 0, 9 * width), broken]).parting(1, lost - 1)
     assert most is None or most.lost < lost, "no more than there is room for"
 

@@ -211,7 +211,7 @@ def _part_astray(
     if any(spot.astray for spot in spots):
         room = reader.total - head.count - sum(p.run.count + 1 for p in pieces)
         partings = [seams.parting(number, room) for number in range(len(pieces) + 1)]
-        number, best = max(enumerate(partings), key=lambda p: p[1].surety if p[1] else 0.0)
+        number, best = max(enumerate(partings), key=lambda p: p[1].nats if p[1] else 0.0)
         if best is not None:
             return _parted(reader, head, pieces, number, best.at, known)
     for number, spot in enumerate(spots):

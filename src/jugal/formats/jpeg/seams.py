@@ -33,11 +33,11 @@ _SURELY_BROKEN, _PLACES_TRIED = 30.0, 16
 
 @dataclass(frozen=True, slots=True)
 class Parting:
-    """A run goes on from MCU number ``at`` as if so many were ``lost`` there, which is ``surety`` nats likelier than that none are."""
+    """A run goes on from MCU number ``at`` as if so many were ``lost`` there, which is so many ``nats`` likelier than that none are."""
 
     at: int
     lost: int
-    surety: float
+    nats: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,9 +140,9 @@ class Seams:
             seam = self._seam(above.bottom, read_sides(self._reader, run, first, width).top, most)
             lost = int(np.argmax(seam))
             # Both by what pairs of MCUs say alone and by what they do beside other columns of the same rows.
-            surety = float(seam[lost] + min(-seam[0], _TEMPER * strange[at]))
-            if surety > _SURELY_BROKEN and (best is None or surety > best.surety):
-                best = Parting(first, lost, surety)
+            nats = float(seam[lost] + min(-seam[0], _TEMPER * strange[at]))
+            if nats > _SURELY_BROKEN and (best is None or nats > best.nats):
+                best = Parting(first, lost, nats)
             strange[max(0, at - width // 2) : at + width // 2 + 1] = -np.inf
         return None if best is None else self._refined(run, best)
 
@@ -185,7 +185,7 @@ class Seams:
             gained[use] = self._said([(b[use], t[use]) for b, t in displaced], raised)
         gained -= self._said([(b[numbers - width], t[numbers]) for b, t in zip(sides.bottom, sides.top, strict=True)])
         sums = np.cumsum(gained[::-1])[::-1]
-        return Parting(first + int(numbers[np.argmax(sums)]), lost, rough.surety)
+        return Parting(first + int(numbers[np.argmax(sums)]), lost, rough.nats)
 
     def _seam(self, tail: list[NDArray[np.float32]], head: list[NDArray[np.float32]], most: int) -> NDArray[np.float64]:
         out = np.zeros(most + 1)

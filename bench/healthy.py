@@ -5,6 +5,7 @@ Each is made from a seed, so that a sibling (other content, same device and sett
 
 from __future__ import annotations
 
+import inspect
 import io
 import subprocess
 from collections.abc import Callable
@@ -18,6 +19,7 @@ from jugal.samples import encode
 from jugal.samples.scenes import riverbed
 
 Maker = Callable[[int], bytes]
+_SMALL = 3
 FRAGMENTS = {"movflags": "frag_keyframe+empty_moov+default_base_moof"}
 X265 = {"x265-params": "log-level=none"}
 
@@ -33,12 +35,16 @@ def _jpeg(
     return encode.jpeg(_photo(seed, *size).convert(mode), **options, **extra)
 
 
-def _jpeg_by_window_toolkit(seed: int, quality: int = 82) -> bytes:
+def _jpeg_by_video_encoder(seed: int, size: tuple[int, int] = (1200, 900), **options: int) -> bytes:
+    return encode.jpeg_by_video_encoder(_photo(seed, *size), **options)
+
+
+def _jpeg_by_window_toolkit(seed: int, quality: int = 82, size: tuple[int, int] = (1000, 760)) -> bytes:
     """Qt's writer."""
     from PySide6.QtCore import QBuffer, QByteArray, QIODevice
     from PySide6.QtGui import QImage
 
-    picture = _photo(seed, 1000, 760)
+    picture = _photo(seed, *size)
     image = QImage(picture.tobytes(), *picture.size, 3 * picture.width, QImage.Format.Format_RGB888)
     data = QByteArray()
     buffer = QBuffer(data)
@@ -47,11 +53,11 @@ def _jpeg_by_window_toolkit(seed: int, quality: int = 82) -> bytes:
     return bytes(data.data())
 
 
-def _jpeg_by_command(seed: int, *options: str) -> bytes:
+def _jpeg_by_command(seed: int, options: str, size: tuple[int, int] = (1100, 820)) -> bytes:
     """The reference coder's command, where the machine has it."""
     out = io.BytesIO()
-    _photo(seed, 1100, 820).save(out, "PPM")
-    return subprocess.run(["cjpeg", *options], input=out.getvalue(), capture_output=True, check=True).stdout
+    _photo(seed, *size).save(out, "PPM")
+    return subprocess.run(["cjpeg", *options.split()], input=out.getvalue(), capture_output=True, check=True).stdout
 
 
 JPEG: dict[str, Maker] = {
@@ -71,19 +77,19 @@ JPEG: dict[str, Maker] = {
     "odd-size": partial(_jpeg, size=(1013, 757)),
     "tall": partial(_jpeg, size=(600, 1600)),
     "large": partial(_jpeg, size=(2400, 1600), quality=80),
-    "video-encoder": lambda seed: encode.jpeg_by_video_encoder(_photo(seed)),
-    "video-encoder-coarse": lambda seed: encode.jpeg_by_video_encoder(_photo(seed), quality=12),
+    "video-encoder": _jpeg_by_video_encoder,
+    "video-encoder-coarse": partial(_jpeg_by_video_encoder, quality=12),
     "toolkit": _jpeg_by_window_toolkit,
     "toolkit-fine": partial(_jpeg_by_window_toolkit, quality=95),
 }
 if which("cjpeg"):
     JPEG |= {
-        "reference": lambda seed: _jpeg_by_command(seed, "-quality", "85"),
-        "reference-422": lambda seed: _jpeg_by_command(seed, "-quality", "90", "-sample", "2x1"),
-        "reference-440": lambda seed: _jpeg_by_command(seed, "-quality", "75", "-sample", "1x2"),
-        "reference-411": lambda seed: _jpeg_by_command(seed, "-quality", "80", "-sample", "4x1", "-optimize"),
-        "reference-progressive": lambda seed: _jpeg_by_command(seed, "-quality", "80", "-progressive"),
-        "reference-restart": lambda seed: _jpeg_by_command(seed, "-quality", "80", "-restart", "2"),
+        "reference": partial(_jpeg_by_command, options="-quality 85"),
+        "reference-422": partial(_jpeg_by_command, options="-quality 90 -sample 2x1"),
+        "reference-440": partial(_jpeg_by_command, options="-quality 75 -sample 1x2"),
+        "reference-411": partial(_jpeg_by_command, options="-quality 80 -sample 4x1 -optimize"),
+        "reference-progressive": partial(_jpeg_by_command, options="-quality 80 -progressive"),
+        "reference-restart": partial(_jpeg_by_command, options="-quality 80 -restart 2"),
     }
 
 PNG: dict[str, Maker] = {
@@ -94,8 +100,8 @@ PNG: dict[str, Maker] = {
 }
 
 
-def _clip(seed: int, **settings: object) -> bytes:
-    return encode.clip(seed=seed, **settings)  # type: ignore[arg-type]
+def _clip(seed: int, seconds: float = 4.0, **settings: object) -> bytes:
+    return encode.clip(seed=seed, seconds=seconds, **settings)  # type: ignore[arg-type]
 
 
 MP4: dict[str, Maker] = {
@@ -181,11 +187,11 @@ DOCUMENTS: dict[str, dict[str, Maker]] = {
 }
 
 
-def _deep(seed: int, bits: int, **options: object) -> bytes:
+def _deep(seed: int, bits: int, size: tuple[int, int] = (480, 360), **options: object) -> bytes:
     import imagecodecs
     import numpy as np
 
-    wide = np.asarray(_photo(seed, 480, 360), np.uint16)
+    wide = np.asarray(_photo(seed, *size), np.uint16)
     samples = wide.astype(np.uint8) if bits == 8 else (wide << (bits - 8)) | (wide >> (16 - bits))
     return bytes(imagecodecs.jpeg8_encode(samples, bitspersample=bits, **options))
 
@@ -206,3 +212,14 @@ HEALTHY: dict[str, dict[str, Maker]] = {
     **SOUND,
     **DOCUMENTS,
 }
+
+
+def small(make: Maker) -> Maker:
+    """A maker of the same with pictures a third as wide and high, clips a third as long; of what has neither, as it is."""
+    settings = inspect.signature(make).parameters
+    changed: dict[str, object] = {}
+    if "seconds" in settings:
+        changed["seconds"] = settings["seconds"].default / _SMALL
+    elif "size" in settings:
+        changed["size"] = tuple(side // _SMALL for side in settings["size"].default)
+    return partial(make, **changed) if changed else make

@@ -115,6 +115,8 @@ MP4: dict[str, Maker] = {
     "mpeg4": partial(_clip, video="mpeg4"),
     "two-sounds": partial(_clip, sounds=2),
     "fragmented": partial(_clip, mux=FRAGMENTS),
+    "fragmented-from-start": partial(_clip, mux={"movflags": "frag_keyframe+empty_moov"}),
+    "dash": partial(_clip, mux={"movflags": "dash+frag_keyframe+global_sidx"}, options={"g": "20"}),
     "codes": partial(_clip, options={"x264-params": "cabac=0:bframes=2"}, rate=Fraction(30000, 1001)),
     "hevc-one-stream": partial(_clip, video="libx265", options={"x265-params": "log-level=none:wpp=0:bframes=0"}),
     "hevc-small-trees": partial(

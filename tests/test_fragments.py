@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import numpy as np
 import pytest
 from bench.measure import in_step, share
 
@@ -13,8 +14,9 @@ from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import RepairImpossible, Subject
 from jugal.formats.isobmff.fragments import close_up
+from jugal.formats.isobmff.movie import read_movie
 from jugal.model.codes import FindingCode
-from jugal.model.result import RepairStatus, Verdict
+from jugal.model.result import Examination, RepairOutcome, RepairStatus, Verdict
 from jugal.samples import encode
 
 MUX = {"movflags": "frag_keyframe+empty_moov+default_base_moof"}
@@ -144,3 +146,125 @@ def test_without_movie_header_and_donor_all_samples_come_back_in_step(codec: str
     rebuilt = Path(outcome.output).read_bytes()
     # The boxes between the samples are still there, now as part of the media data.
     assert len(fragment_starts(rebuilt)) == len(fragment_starts(original)) - 1 == 3
+
+
+# --- sizes, offsets and indexes of fragments
+
+
+def resized(data: bytes, kind: bytes, change: int) -> bytes:
+    at = data.index(kind) - 4
+    return data[:at] + (int.from_bytes(data[at : at + 4], "big") + change).to_bytes(4, "big") + data[at + 4 :]
+
+
+def mended(data: bytes, folder: Path, *donors: bytes) -> tuple[Examination, RepairOutcome, bytes]:
+    """What was found in ``data``, what became of its repair, and the file that it wrote."""
+    path = folder / "clip.mp4"
+    path.write_bytes(data)
+    lent = []
+    for number, donor in enumerate(donors):
+        (folder / f"donor-{number}.mp4").write_bytes(donor)
+        lent.append(examine_file(folder / f"donor-{number}.mp4"))
+    found = examine_file(path)
+    outcome = repair_file(found, folder / "out", lent)
+    assert outcome.status is RepairStatus.REPAIRED and outcome.output is not None, outcome.error
+    return found, outcome, Path(outcome.output).read_bytes()
+
+
+def test_an_index_that_covers_fragments_ends_before_them(clip: bytes, tmp_path: Path) -> None:
+    """Players follow what they think lies in the index, and lose their way where it ends within a box."""
+    reach = fragment_starts(clip)[4] + 5000
+    sick = resized(clip, b"moov", reach - clip.index(b"moov") - 1200)
+    found, outcome, out = mended(sick, tmp_path)
+    assert found.score == pytest.approx(share("mp4", clip, sick), abs=3) and 30 < found.score < 60
+    first = found.main_finding
+    assert first is not None and first.code is FindingCode.BOX_SIZE and "covers the boxes" in first.message
+    assert outcome.method == "fix-boxes" and out == clip
+
+
+def test_an_index_that_ends_where_a_box_begins_costs_nothing(clip: bytes, tmp_path: Path) -> None:
+    """Where players go on at a box, they find all that follows, and those before it lay in the index."""
+    moov = clip.index(b"moov") - 4
+    size = int.from_bytes(clip[moov : moov + 4], "big")
+    sick = resized(clip, b"moov", fragment_starts(clip)[3] - moov - size)
+    found, _, out = mended(sick, tmp_path)
+    assert found.score == 100.0 == pytest.approx(share("mp4", clip, sick) or 0, abs=0.1) and out == clip
+
+
+@pytest.mark.parametrize("flags", [MUX["movflags"], "frag_keyframe+empty_moov"])
+def test_media_data_moved_within_a_fragment_are_led_to_again(flags: str, tmp_path: Path) -> None:
+    whole = encode.clip(6.0, (192, 108), 25, seed=14, bit_rate=400_000, mux={"movflags": flags})
+    start = fragment_starts(whole)[0]
+    at = whole.index(b"mdat", start) - 4
+    sick = whole[:at] + (64).to_bytes(4, "big") + b"free" + bytes(56) + whole[at:]
+    if "default_base" not in flags:
+        sick = whole[:start] + (64).to_bytes(4, "big") + b"free" + bytes(56) + whole[start:]
+    found, outcome, out = mended(sick, tmp_path)
+    assert found.score is not None and abs(found.score - (share("mp4", whole, sick) or 0)) < 4
+    assert outcome.method == "fix-offsets" and share("mp4", whole, out) == pytest.approx(100, abs=0.1)
+    assert outcome.score_after is not None and outcome.score_after > 97
+
+
+def test_offsets_counted_from_the_start_of_the_file_go_along_when_fragments_are_closed_up(tmp_path: Path) -> None:
+    whole = encode.clip(8.0, (192, 108), 25, seed=15, bit_rate=400_000, mux={"movflags": "frag_keyframe+empty_moov"})
+    sick = harmed(whole, "hole over a header")
+    found, outcome, out = mended(sick, tmp_path)
+    after = share("mp4", whole, out)
+    assert outcome.method == "close-fragments" and after is not None and found.score is not None
+    assert after > found.score + 20 and outcome.score_after == pytest.approx(after, abs=7)
+
+
+@pytest.fixture(scope="module")
+def listed() -> bytes:
+    return encode.clip(
+        8.0, (192, 108), 25, seed=16, bit_rate=400_000, mux={"movflags": "dash+frag_keyframe+global_sidx"}
+    )
+
+
+def test_what_an_index_of_segments_promises_beyond_the_end_is_missing(listed: bytes) -> None:
+    """A file cut between two segments is whole by its boxes."""
+    starts = fragment_starts(listed)
+    cut = listed[: starts[len(starts) // 2]]
+    found = examine(cut, "clip.mp4")
+    assert [f.code for f in found.findings] == [FindingCode.MP4_OUTSIDE] and "promises" in found.findings[0].message
+    assert found.score == pytest.approx(share("mp4", listed, cut), abs=4)
+    assert examine(listed, "clip.mp4").verdict is Verdict.INTACT
+
+
+def test_fragments_that_an_index_of_segments_leads_to_are_reached(listed: bytes) -> None:
+    """A break costs what lies in it: players find the next segment by the index, without one they find no more."""
+    sick = harmed(listed, "hole over a header")
+    found = examine(sick, "clip.mp4")
+    assert found.score == pytest.approx(share("mp4", listed, sick), abs=6) and found.score > 70
+    blind = sick.replace(b"sidx", b"free")
+    assert (examine(blind, "clip.mp4").score or 0) < found.score - 20
+
+
+def test_a_lent_header_does_not_bring_back_what_went_before_the_first_fragment(clip: bytes, tmp_path: Path) -> None:
+    sibling = encode.clip(4.0, (192, 108), 25, seed=17, bit_rate=400_000, mux=MUX)
+    starts = fragment_starts(clip)
+    lost = clip[starts[1] - 900 :]
+    _, outcome, out = mended(lost, tmp_path, sibling)
+    assert outcome.method == "rebuild-index" and out.count(b"moof") == len(starts) - 1
+    assert outcome.score_after == pytest.approx(100.0 * (len(starts) - 1) / len(starts), abs=2)
+
+
+def test_runs_without_a_base_go_on_where_the_track_before_ended(clip: bytes) -> None:
+    """8.8.7: where neither a base nor the fragment's start is named, the second track's data count from the first's end."""
+    expected = read_movie(Subject(Source.from_bytes(clip))).tracks
+    data = bytearray(clip)
+    for at in fragment_starts(clip):
+        first = data.index(b"tfhd", at)
+        second = data.index(b"tfhd", first + 4)
+        for head in (first, second):
+            data[head + 5] &= ~2 & 0xFF  # default-base-is-moof
+        count = int.from_bytes(data[data.index(b"trun", first) + 8 :][:4], "big")
+        last = np.flatnonzero(expected[0].offsets > at)[count - 1]
+        run = data.index(b"trun", second) + 12
+        stated = at + int.from_bytes(data[run : run + 4], "big", signed=True)
+        moved = stated - int(expected[0].offsets[last] + expected[0].sizes[last])
+        data[run : run + 4] = moved.to_bytes(4, "big", signed=True)
+    assert data != clip
+    found = read_movie(Subject(Source.from_bytes(bytes(data)))).tracks
+    assert all((old.offsets == new.offsets).all() for old, new in zip(expected, found, strict=True))
+    assert examine(bytes(data), "clip.mp4").verdict is Verdict.INTACT
+    assert share("mp4", clip, bytes(data)) == 100

@@ -10,6 +10,7 @@ from pathlib import Path
 import av
 import numpy as np
 import pytest
+from bench.measure import share
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -274,6 +275,20 @@ def test_sound_behind_a_change_of_length_is_found_anew(name: str, change: str, t
     share = alike(whole, Path(outcome.output).read_bytes())
     assert share > 0.85
     assert outcome.score_after == pytest.approx(100 * share, abs=6)
+
+
+@pytest.mark.parametrize("name", ["aac", "alac", "picture and sound"])
+def test_what_began_before_the_file_does_now_keeps_its_time(name: str, tmp_path: Path) -> None:
+    """The first clusters are gone, of which chunks tell where they began: as many zeros are put before the file."""
+    with_picture = name == "picture and sound"
+    whole = encode.clip(4.0, (320, 180), seed=5) if with_picture else encode.sound(name, "ipod", 4.0)
+    found, outcome = mended(whole[4096:], tmp_path, ".mp4" if with_picture else ".m4a")
+    assert found.score is not None and found.score < 3
+    assert outcome.output is not None and outcome.method == "fix-offsets, fix-boxes"
+    out = Path(outcome.output).read_bytes()
+    assert len(out) == len(whole) and out[4096:] == whole[4096:]
+    true = share("mp4" if with_picture else "m4a", whole, out)
+    assert true is not None and true > 80 and outcome.score_after == pytest.approx(true, abs=3)
 
 
 def test_sound_that_reads_nowhere_it_should_is_not_called_intact() -> None:

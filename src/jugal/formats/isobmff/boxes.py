@@ -19,6 +19,12 @@ TOP_LEVEL = frozenset(
 )
 
 
+#: Boxes that never lie in a movie's index (8.2.1): where one seems to, the index ends before it.
+_BESIDE_MOOV = frozenset(b"ftyp styp moov moof mdat sidx mfra".split())
+#: Boxes in an index that are looked at for where it ends.
+_MOST_IN_MOOV = 1000
+
+
 @dataclass(slots=True)
 class Box:
     """A box: ``start`` of its header, ``body`` of its content, ``end``; clipped to its parent when ``cut``."""
@@ -119,10 +125,11 @@ def read_tree(source: Source, start: int = 0, limits: Limits = DEFAULT_LIMITS) -
         ):
             tree.broken_at = at
             break
-        if box.end > size:
+        end = _end_of_index(source, box) if box.kind == b"moov" else min(box.end, size)
+        if box.end > end:
             box.cut = True
             tree.misfits.append(box)
-            box.end = size
+            box.end = end
         tree.top.append(box)
         count += 1
         if count > 200_000:
@@ -133,6 +140,20 @@ def read_tree(source: Source, start: int = 0, limits: Limits = DEFAULT_LIMITS) -
         if box.kind in CONTAINERS and not (box.kind == b"moof" and count > 100_000):
             read_children(source, tree, box, limits)
     return tree
+
+
+def _end_of_index(source: Source, moov: Box) -> int:
+    """Where the index in ``moov`` ends: before the first box that never lies in one, though its size may cover it."""
+    end = min(moov.end, source.size)
+    at = moov.body
+    for _ in range(_MOST_IN_MOOV):
+        box = read_header(source, at, end) if at + 8 <= end else None
+        if box is None:
+            return end
+        if box.kind in _BESIDE_MOOV and at > moov.body:
+            return at
+        at = box.end
+    return end
 
 
 def _plausible_top(source: Source, box: Box) -> bool:

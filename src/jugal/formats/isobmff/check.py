@@ -21,7 +21,7 @@ from jugal.formats.isobmff.forecast import (
     rebuild_forecast,
     weighted,
 )
-from jugal.formats.isobmff.fragments import missing_ticks
+from jugal.formats.isobmff.fragments import missing_ticks, ticks_never_there, unreached
 from jugal.formats.isobmff.front import can_go_front
 from jugal.formats.isobmff.heif import examine_items, is_still, plan_donor_items, plan_preview
 from jugal.formats.isobmff.layout import reaching_over
@@ -76,6 +76,8 @@ def examine(subject: Subject, report: Report) -> None:
             report.add(FindingCode.MP4_MEDIA, Severity.FATAL, "The index lists no samples.")
         return
     spans = _media_spans(subject, movie)
+    if movie.tree.first(b"sidx") is not None and movie.swallowed is None:
+        _never_there(subject, report, movie, judged)
     lost, spared, first_bad = _inspect(subject, report, movie, judged, spans)
     shares = [payload.good_share(t, gone, left) for t, gone, left in zip(judged, lost, spared, strict=True)]
     # A track whose tables list no samples does not play, whatever the others do.
@@ -84,6 +86,8 @@ def examine(subject: Subject, report: Report) -> None:
     best = plays
     if movie.stranded:
         plays, best = _stranded(subject, report, movie, judged, lost)
+    elif movie.covered is not None:
+        plays, best = _reached(judged, lost, [t.offsets >= movie.covered.start for t in judged])
     elif astray(movie):
         best = chunk_forecast(subject, report, movie, judged, plays)
     elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
@@ -118,7 +122,7 @@ def _tail_is_lost(movie: Movie, judged: list[Track], lost: list[NDArray[np.bool_
 
     What follows a file that is whole up to the break belongs to another.
     """
-    if movie.tree.broken_at is None or movie.stranded or not all(t.fragmented for t in judged):
+    if movie.tree.broken_at is None or movie.stranded or not all(t.fragmented and not t.missing for t in judged):
         return False
     last = max(range(len(judged)), key=lambda k: int((judged[k].offsets + judged[k].sizes).max()))
     return bool(lost[last][int(np.argmax(judged[last].offsets))])
@@ -172,9 +176,8 @@ def _stranded(
     for ident, ticks in missing_ticks(subject, movie).items():
         for track in judged:
             if track.ident == ident:
-                track.missing = ticks
+                track.missing = max(track.missing, ticks)
     first = movie.stranded[0].start
-    unreached = [gone | (t.offsets >= first) for t, gone in zip(judged, lost, strict=True)]
     seconds = max(float(t.durations[t.offsets >= first].sum()) / max(1, t.timescale) for t in judged)
     gap = max(t.missing / max(1, t.timescale) for t in judged)
     lacking = f" {gap:.1f} s between them are missing." if gap > 0.05 else ""
@@ -184,14 +187,34 @@ def _stranded(
         f"The chain of boxes breaks; players do not reach the {len(movie.stranded):,} fragments ({seconds:.1f} s) behind.{lacking}",
         min(broken, first), first,
     )  # fmt: skip
-    plays = scoring.share(
-        weighted(judged, [payload.good_share(t, u) for t, u in zip(judged, unreached, strict=True)]), 1.0
-    )
-    best = scoring.share(weighted(judged, [payload.good_share(t, g) for t, g in zip(judged, lost, strict=True)]), 1.0)
+    beyond = unreached(subject.source, movie)
+    plays, best = _reached(judged, lost, [beyond.holds(t.offsets) for t in judged])
     report.plan(
         "close-fragments", "Put the fragments that are left one behind the other, with a new index of them.", best
     )
     return plays, best
+
+
+def _reached(
+    judged: list[Track], lost: list[NDArray[np.bool_]], beyond: list[NDArray[np.bool_]]
+) -> tuple[float, float]:
+    """(Score where players do not reach what is ``beyond``, score where they reach all.)"""
+    now = [gone | far for gone, far in zip(lost, beyond, strict=True)]
+    plays, best = ([payload.good_share(t, g) for t, g in zip(judged, bad, strict=True)] for bad in (now, lost))
+    return scoring.share(weighted(judged, plays), 1.0), scoring.share(weighted(judged, best), 1.0)
+
+
+def _never_there(subject: Subject, report: Report, movie: Movie, judged: list[Track]) -> None:
+    """Segments that the index of them promises and that are not in the file."""
+    for track in judged:
+        track.missing = ticks_never_there(subject.source, movie.tree, track)
+    seconds = max(t.missing / max(1, t.timescale) for t in judged)
+    if seconds and movie.tree.broken_at is None:
+        report.add(
+            FindingCode.MP4_OUTSIDE, Severity.MAJOR,
+            f"The index of segments promises {seconds:.1f} s more than the file holds.",
+            subject.size, subject.size, Cause.CUT_SHORT,
+        )  # fmt: skip
 
 
 def _no_index(subject: Subject, report: Report, movie: Movie) -> None:

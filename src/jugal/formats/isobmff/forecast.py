@@ -70,8 +70,6 @@ def offset_forecast(
 
     Where offsets prove wrong for the picture they are wrong for the sound beside it, whatever its bytes look like.
     """
-    if all(t.fragmented for t in judged):
-        return plays, plays
     steps = find_steps(subject, movie)
     if not steps:
         return plays, plays
@@ -153,5 +151,5 @@ def chunk_forecast(subject: Subject, report: Report, movie: Movie, judged: list[
 
 def moved_track(track: Track, steps: list[Step]) -> Track:
     """``track`` with its sample offsets corrected by ``steps``."""
-    starts = track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
+    starts = track.chunk_starts
     return replace(track, offsets=track.offsets + (apply_steps(starts, steps) - starts))

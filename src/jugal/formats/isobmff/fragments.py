@@ -6,19 +6,23 @@ import struct
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from jugal.binary.output import Piece
 from jugal.binary.source import Source
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.isobmff import payload
-from jugal.formats.isobmff.boxes import Box, Tree
+from jugal.formats.isobmff.boxes import Box, Tree, find_box, read_header
 from jugal.formats.isobmff.movie import Movie, read_movie
+from jugal.formats.isobmff.offsets import Step, apply_steps
 from jugal.formats.isobmff.tables import Track
-from jugal.formats.isobmff.write import box_bytes
+from jugal.formats.isobmff.write import box_bytes, patched
 from jugal.model.span import ByteSpan
 
 #: More bytes than this are not missing inside one media data box; its size is wrong.
 _MOST_LOST = 1 << 24
+#: Seconds by which a segment index and the samples may differ where nothing is missing.
+_ROUNDED = 0.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +54,19 @@ def all_fragments(source: Source, tree: Tree) -> list[Fragment]:
     return found
 
 
+def heads_of_fragments(source: Source, span: ByteSpan) -> list[ByteSpan]:
+    """The fragments' own indexes (8.8.4) among the media data in ``span``, each with the head of its media data."""
+    found: list[ByteSpan] = []
+    at = span.start
+    while (moof := find_box(source, b"moof", frozenset({b"mfhd"}), at)) is not None and moof.end <= span.end:
+        mdat = read_header(source, moof.end, source.size)
+        end = mdat.body if mdat is not None and mdat.kind == b"mdat" else moof.end
+        if moof.start >= at:
+            found.append(ByteSpan(moof.start, min(end, span.end)))
+        at = end
+    return found
+
+
 def decode_times(source: Source, fragment: Fragment) -> dict[int, int]:
     """Track → time of the fragment's first sample (tfdt, 8.8.12) in the track's scale."""
     times = {}
@@ -61,6 +78,77 @@ def decode_times(source: Source, fragment: Fragment) -> dict[int, int]:
         wide = body[:1] == b"\x01"
         times[source.uint(head.body + 4, 4) or 0] = int.from_bytes(body[4:12] if wide else body[4:8], "big")
     return times
+
+
+@dataclass(frozen=True, slots=True)
+class SegmentIndex:
+    """sidx (8.16.3) of one track: where its segments begin, and how many seconds all of them last."""
+
+    ident: int
+    starts: NDArray[np.int64]
+    seconds: float
+
+
+def segment_indexes(source: Source, tree: Tree) -> list[SegmentIndex]:
+    """The segment indexes among the top-level boxes whose rows tell of segments, not of further indexes."""
+    found = []
+    for box in tree.all(b"sidx"):
+        wide = source.read(box.body, 1) == b"\x01"
+        head = source.read(box.body, 32 if wide else 24)
+        if len(head) < (32 if wide else 24) or box.cut:
+            continue
+        ident, scale = struct.unpack(">II", head[4:12])
+        ahead, count = int.from_bytes(head[20:28] if wide else head[16:20], "big"), int.from_bytes(head[-2:], "big")
+        raw = source.read(box.body + len(head), 12 * count)
+        rows = np.frombuffer(raw[: len(raw) // 12 * 12], ">u4").reshape(-1, 3).astype(np.int64)
+        if not scale or len(rows) < count or not count or (rows[:, 0] >= 2**31).any():
+            continue
+        starts = box.end + ahead + np.cumsum(rows[:, 0]) - rows[:, 0]
+        found.append(SegmentIndex(ident, starts, float(rows[:, 1].sum()) / scale))
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class Unreached:
+    """Where stranded fragments begin, in order, and which of them players do not find."""
+
+    starts: NDArray[np.int64]
+    hidden: NDArray[np.bool_]
+
+    def holds(self, offsets: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """Which of the samples at ``offsets`` lie in such a fragment."""
+        number = np.searchsorted(self.starts, offsets, "right") - 1
+        return (number >= 0) & self.hidden[np.maximum(number, 0)]
+
+
+def unreached(source: Source, movie: Movie) -> Unreached:
+    """The stranded fragments that no segment index leads to, neither to themselves nor to what they follow."""
+    listed = {int(start) for index in segment_indexes(source, movie.tree) for start in index.starts}
+    ends = {b.end for b in movie.tree.all(b"mdat") if b.end == b.start + b.stated}
+    hidden: list[bool] = []
+    for moof in movie.stranded:
+        follows = bool(hidden) and moof.start in ends and not hidden[-1]
+        hidden.append(moof.start not in listed and not follows)
+    return Unreached(np.array([m.start for m in movie.stranded], np.int64), np.array(hidden))
+
+
+def ticks_never_there(source: Source, tree: Tree, track: Track) -> int:
+    """Ticks that a segment index promises and no fragment in the file brings: the file was cut between two of them."""
+    promised = [s.seconds for s in segment_indexes(source, tree) if s.ident == track.ident and len(s.starts) > 1]
+    lacking = (promised[0] if len(promised) == 1 else 0.0) * track.timescale - float(track.durations.sum())
+    return round(lacking) if lacking > _ROUNDED * track.timescale else 0
+
+
+def share_from_start(source: Source, tree: Tree) -> float:
+    """How much of the running time up to the last fragment is there, 0..1: the first one's own time says what went before."""
+    share = 1.0
+    times = [decode_times(source, fragment) for fragment in all_fragments(source, tree)]
+    for ident in {ident for row in times for ident in row}:
+        own = [row[ident] for row in times if ident in row]
+        if len(own) > 1 and own[-1] > own[0]:
+            there = (own[-1] - own[0]) * len(own) / (len(own) - 1)
+            share = min(share, there / (own[0] + there))
+    return share
 
 
 def missing_ticks(subject: Subject, movie: Movie) -> dict[int, int]:
@@ -90,16 +178,11 @@ def close_up(subject: Subject) -> RepairDraft:
         raise RepairImpossible("No fragment lies behind a break.")
     source = subject.source
     fragments = all_fragments(source, movie.tree)
-    if any(
-        (source.uint(h.body + 1, 3) or 0) & 1 for f in fragments for t in f.moof.all(b"traf") if (h := t.child(b"tfhd"))
-    ):
-        raise RepairImpossible("The fragments count their offsets from the file's start; they cannot be moved yet.")
     heads = [b for b in movie.tree.top if b.kind in (b"ftyp", b"moov") and not b.cut]
     pieces: list[Piece] = [ByteSpan(b.start, b.end) for b in sorted(heads, key=lambda b: b.start)]
     at = sum(b.end - b.start for b in heads)
     steps = [f"Kept the file type and the movie header, and {len(fragments):,} fragments as they are."]
     entries: dict[int, list[tuple[int, int]]] = {}
-    body: list[Piece] = []
     kept: list[tuple[Fragment, int]] = []
     for fragment in fragments:
         if fragment.lost > _MOST_LOST:
@@ -107,16 +190,7 @@ def close_up(subject: Subject) -> RepairDraft:
             continue
         for ident, time in decode_times(source, fragment).items():
             entries.setdefault(ident, []).append((time, at))
-        stop = min(fragment.mdat.start + fragment.mdat.stated, fragment.moof.start + fragment.room)
-        if fragment.lost:
-            where = _first_fault(subject, movie, fragment)
-            body += [ByteSpan(fragment.moof.start, where), bytes(fragment.lost), ByteSpan(where, stop)]
-            steps.append(
-                f"Put {fragment.lost:,} zeros at {where:,} in place of what is missing, so that the rest is in its place."
-            )
-        else:
-            body.append(ByteSpan(fragment.moof.start, stop))
-        kept.append((fragment, stop - fragment.moof.start + fragment.lost))
+        kept.append((fragment, fragment.mdat.start + fragment.mdat.stated - fragment.moof.start))
         at += kept[-1][1]
     if not entries:
         raise RepairImpossible("No fragment could be kept.")
@@ -125,10 +199,51 @@ def close_up(subject: Subject) -> RepairDraft:
     if movie.tree.first(b"sidx") is not None:
         indexed = _segment_index(source, lead, kept)
         steps.append("Wrote a new index of the segments (sidx).")
+    pieces.append(indexed)
+    at = sum(b.end - b.start for b in heads) + len(indexed)
+    for fragment, length in kept:
+        pieces += _index_moved(subject, fragment, at - fragment.moof.start)
+        stop = fragment.moof.start + length - fragment.lost
+        if fragment.lost:
+            where = _first_fault(subject, movie, fragment)
+            pieces += [ByteSpan(fragment.moof.end, where), bytes(fragment.lost), ByteSpan(where, stop)]
+            steps.append(
+                f"Put {fragment.lost:,} zeros at {where:,} in place of what is missing, so that the rest is in its place."
+            )
+        else:
+            pieces.append(ByteSpan(fragment.moof.end, stop))
+        at += length
     rows = [(time, offset + len(indexed)) for time, offset in entries[lead.ident]]
-    pieces += [indexed, *body, _random_access(lead, rows)]
+    pieces.append(_random_access(lead, rows))
     steps.append("Wrote a new index of the fragments (mfra).")
     return RepairDraft(tuple(pieces), tuple(steps))
+
+
+def _index_moved(subject: Subject, fragment: Fragment, delta: int) -> tuple[Piece, ...]:
+    """The fragment's moof for another place in the file: offsets that count from the file's start go along (8.8.7)."""
+    source, patches = subject.source, []
+    for traf in fragment.moof.all(b"traf"):
+        head = traf.child(b"tfhd")
+        if head is not None and (source.uint(head.body + 1, 3) or 0) & 1:
+            place = head.body + 8
+            stated = int.from_bytes(source.read(place, 8), "big") + delta
+            patches.append((place, max(0, stated).to_bytes(8, "big")))
+    return patched(subject, patches, fragment.moof.start, fragment.moof.end)
+
+
+def moved_runs(subject: Subject, track: Track, steps: list[Step]) -> list[tuple[int, bytes]]:
+    """Patches (byte, new data offset) for the runs of ``track`` that ``steps`` move (8.8.8)."""
+    patches = []
+    for place, first in track.runs.tolist():
+        start = track.offsets[first : first + 1]
+        delta = int((apply_steps(start, steps) - start)[0])
+        if not delta:
+            continue
+        if not place:
+            raise RepairImpossible("A run has no offset of its own that could be corrected.")
+        stated = int.from_bytes(subject.source.read(place, 4), "big", signed=True) + delta
+        patches.append((place, struct.pack(">i", stated)))
+    return patches
 
 
 def _first_fault(subject: Subject, movie: Movie, fragment: Fragment) -> int:

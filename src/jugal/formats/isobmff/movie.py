@@ -42,6 +42,16 @@ class Movie:
         return any(t.raw_photo for t in self.tracks)
 
     @property
+    def covered(self) -> Box | None:
+        """The first fragment that players do not reach because the index claims its place, and ends within another box."""
+        if self.moov is None or self.hidden or not self.moov.cut:
+            return None
+        stated = self.moov.start + self.moov.stated
+        if any(b.start == stated for b in self.tree.top):
+            return None
+        return next((b for b in self.tree.all(b"moof") if b.start >= stated), None)
+
+    @property
     def mdats(self) -> list[Box]:
         return self.tree.all(b"mdat")
 

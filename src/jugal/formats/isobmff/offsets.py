@@ -18,6 +18,8 @@ _WINDOW = 1 << 20
 _SOUND_WINDOW = 1 << 16
 _MAX_STEPS = 16
 _PROBES = 8
+#: Powers of two of samples that are tried in a chunk.
+_WITHIN_CHUNK = 8
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,9 +67,7 @@ def find_steps(subject: Subject, movie: Movie) -> list[Step]:
     if not tracks:
         return _by_media_start(subject, movie)
     track = max(tracks, key=lambda t: int(t.sizes.sum()))
-    chunk_starts = (
-        track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
-    )
+    chunk_starts = track.chunk_starts
     steps: list[Step] = []
     position = 0
     for _ in range(_MAX_STEPS):
@@ -104,8 +104,16 @@ def _beginning(subject: Subject, movie: Movie, track: Track, start: int, current
 
     They did where they read ``delta`` bytes on and do not where they were thought to be.
     """
-    begins = track.chunk_offsets[track.chunk_of] if track.chunk_of.size and track.chunk_offsets.size else track.offsets
-    first = int(begins[start])
+    # Of the chunks before, from the first bad sample on, those move along of which more reads then than now.
+    chunk = int(track.chunk_of[start]) if track.chunk_of.size else 0
+    while chunk > 0 and start:
+        samples = np.flatnonzero(track.chunk_of == chunk - 1)
+        at, sizes = track.offsets[samples], track.sizes[samples]
+        there, here = (np.count_nonzero(_states(subject, track, at + d, sizes) == 0) for d in (delta, current))
+        if there <= here:
+            break
+        chunk, start = chunk - 1, int(samples[0])
+    first = int(track.chunk_starts[start])
     after = int(track.offsets[start - 1]) if start else 0
     for other in movie.tracks:
         if other is track or other.coding is None or not other.chunk_offsets.size or not other.offsets.size:
@@ -127,7 +135,12 @@ def _tries(track: Track, first: int) -> list[int]:
         following = int(np.searchsorted(track.chunk_of, chunk + ahead))
         if following < track.offsets.size:
             tries.append(following)
-    return tries
+    if first and track.chunk_of[first - 1] == chunk:
+        return tries
+    # A chunk may be the whole track; that its first samples are lost says nothing of the rest.
+    within = first + 2 ** np.arange(_WITHIN_CHUNK)
+    within = within[within < track.offsets.size]
+    return tries + within[track.chunk_of[within] == chunk].tolist()
 
 
 def _search(subject: Subject, movie: Movie, track: Track, start: int, current: int) -> int | None:

@@ -13,6 +13,7 @@ from scipy.special import entr
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.isobmff.boxes import Tree, find_box, read_tree
+from jugal.formats.isobmff.fragments import heads_of_fragments, share_from_start
 from jugal.formats.isobmff.index import TrackPlan, empty_index_of, index_like
 from jugal.formats.isobmff.lanes import AmrLane, FrameLane, Lane, PcmLane, SoundLane, VideoLane, VopLane
 from jugal.formats.isobmff.movie import Movie, read_movie
@@ -120,8 +121,7 @@ def estimate_index(subject: Subject, donor: Subject | None, rate: float | None =
     lanes = lanes_of(picture, sound)
     if not lanes:
         raise RepairImpossible("Neither picture nor sound of a known kind is found in the media data.")
-    found = walk(data, span.start, span.end, lanes)
-    found.gaps = [gap for gap in found.gaps if not _heads_fragment(subject, gap.span)]
+    found = walk(data, span.start, span.end, lanes, heads_of_fragments(subject.source, span))
     rates = find_rates(len(picture.lane.found) if picture else 0, picture.rate if picture else 0.0, sound)
     if rate is not None:
         rates = replace(rates, frames=rate, how=ASKED) if picture else replace(rates, values=round(rate), how=ASKED)
@@ -143,12 +143,6 @@ def estimate_index(subject: Subject, donor: Subject | None, rate: float | None =
         1.0 if rates.how != ASSUMED else _ASSUMED_CLOCK if picture else _ASSUMED_PITCH
     )
     return replace(draft, steps=(*told, *draft.steps[:-1]), kept=draft.kept * trust)
-
-
-def _heads_fragment(subject: Subject, gap: ByteSpan) -> bool:
-    """What lies between samples is a fragment's own index (8.8.4) and the head of its media data: nothing is lost."""
-    box = subject.source.read(gap.start, 8)
-    return box[4:] == b"moof" and int.from_bytes(box[:4], "big") + 8 in (gap.length, gap.length - 8)
 
 
 def with_index(
@@ -255,7 +249,8 @@ def _lend_header(subject: Subject, donor: Subject, lender: Movie, tree: Tree) ->
         raise RepairImpossible("The healthy file is not fragmented in the same way.")
     kind = _file_type(subject) or _file_type(donor) or b""
     pieces = (kind, empty_index_of(donor, lender), ByteSpan(tree.top[0].start, subject.size))
-    return RepairDraft(pieces, ("Took the configuration from the donor; the fragments have their own index.",))
+    words = "Took the configuration from the donor; the fragments have their own index."
+    return RepairDraft(pieces, (words,), kept=100.0 * share_from_start(subject.source, tree))
 
 
 def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:

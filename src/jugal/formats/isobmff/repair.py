@@ -16,13 +16,13 @@ from jugal.formats.isobmff.cutting import cut_to_good
 from jugal.formats.isobmff.front import index_to_front
 from jugal.formats.isobmff.lent import donor_items
 from jugal.formats.isobmff.movie import Movie, read_movie
-from jugal.formats.isobmff.offsets import apply_steps, find_steps
+from jugal.formats.isobmff.offsets import Step, apply_steps, find_steps
 from jugal.formats.isobmff.rebuild import estimate_index, rebuild_index, rebuild_index_in_front
 from jugal.formats.isobmff.retable import rebuild_tables
 from jugal.formats.isobmff.stills import extract_preview, fix_items
 from jugal.formats.isobmff.structure import late_start
 from jugal.formats.isobmff.tables import Track
-from jugal.formats.isobmff.write import DROP, box_bytes, patched, serialise, set_durations
+from jugal.formats.isobmff.write import DROP, box_bytes, patched, resized, serialise, set_durations
 from jugal.model.span import ByteSpan
 
 
@@ -39,11 +39,13 @@ def fix_offsets(subject: Subject, donor: Subject | None) -> RepairDraft:
     steps = find_steps(subject, movie)
     if not steps:
         raise RepairImpossible("No shift of the chunk offsets makes the samples fit.")
-    patches = []
+    patches = [patch for track in movie.tracks for patch in fragments.moved_runs(subject, track, steps)]
+    # Chunks that began before what is now the file's start: as many bytes are put there as were lost.
+    ahead = -min(0, *(step.delta for step in steps)) if _begins_before(movie, steps) else 0
     for track in movie.tracks:
         if track.chunk_box is None or not track.chunk_offsets.size:
             continue
-        moved = apply_steps(track.chunk_offsets, steps)
+        moved = apply_steps(track.chunk_offsets, steps) + ahead
         kind = ">u4" if track.chunk_box.kind == b"stco" else ">u8"
         moved = np.clip(moved, 0, 2**32 - 1 if kind == ">u4" else 2**62)
         patches.append((track.chunk_box.body + 8, moved.astype(kind).tobytes()))
@@ -52,7 +54,18 @@ def fix_offsets(subject: Subject, donor: Subject | None) -> RepairDraft:
     examine(subject, report)
     # The sample in which bytes were lost or put in stays as it is, and in the output nothing need tell of that.
     planned = next((p.attainable for p in report.plans if p.method == "fix-offsets"), 100.0)
-    return RepairDraft(patched(subject, patches), words, kept=planned)
+    pieces = patched(subject, patches)
+    if ahead:
+        pieces = (bytes(ahead), *pieces)
+        words = (f"Put {ahead:,} zeros before the file, where as many bytes were lost.", *words)
+    return RepairDraft(pieces, words, kept=planned)
+
+
+def _begins_before(movie: Movie, steps: list[Step]) -> bool:
+    """Whether a chunk that lies right by ``steps`` begins before the file does, and none of its fragments'."""
+    if any(t.fragmented for t in movie.tracks):
+        return False
+    return any(int(apply_steps(t.chunk_offsets, steps).min()) < 0 for t in movie.tracks if t.chunk_offsets.size)
 
 
 def fix_boxes(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -61,12 +74,15 @@ def fix_boxes(subject: Subject, donor: Subject | None) -> RepairDraft:
     starts = [int(t.offsets.min()) for t in movie.tracks if t.offsets.size]
     if not starts:
         raise RepairImpossible("The index lists no samples.")
+    if moov.cut and moov.end < subject.size and movie.tree.broken_at is None:
+        words = f"Set the size of the index at {moov.start:,} so that it ends before the boxes it covered."
+        return RepairDraft(patched(subject, [resized(moov, moov.end - moov.start)]), (words,))
     first = max(0, min(starts))
     last = min(subject.size, max(int((t.offsets + t.sizes).max()) for t in movie.tracks if t.offsets.size))
     patches: list[tuple[int, bytes]] = []
     steps: list[str] = []
     if moov.cut:
-        patches.append((moov.start, struct.pack(">I", moov.end - moov.start)))
+        patches.append(resized(moov, moov.end - moov.start))
         steps.append(f"Set the size of the index at {moov.start:,} to {moov.end - moov.start:,} bytes.")
     head_room = moov.start if moov.start < first else first
     good = [b for b in movie.tree.top if b.kind == b"ftyp" and not b.cut and b.end <= head_room]
@@ -157,13 +173,7 @@ def cut_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
     for box in movie.mdats:
         if box.cut:
             size = subject.size - box.start
-            wide = box.body - box.start == 16
-            patches.append(
-                (
-                    box.start,
-                    struct.pack(">I4sQ", 1, b"mdat", size) if wide else struct.pack(">I4s", size, b"mdat"),
-                )
-            )
+            patches.append(resized(box, size))
             steps.append(f"Set the media data box at {box.start:,} to {size:,} bytes.")
     report = Report()
     examine(subject, report)
@@ -267,9 +277,8 @@ def fix_fragments(subject: Subject, donor: Subject | None) -> RepairDraft:
     if movie.swallower is None or movie.swallowed is None:
         raise RepairImpossible("No media data box covers a fragment.")
     box, size = movie.swallower, movie.swallowed.start - movie.swallower.start
-    head = struct.pack(">I4sQ", 1, b"mdat", size) if box.body - box.start == 16 else struct.pack(">I4s", size, b"mdat")
     return RepairDraft(
-        patched(subject, [(box.start, head)]),
+        patched(subject, [resized(box, size)]),
         (f"Set the media data box at {box.start:,} to {size:,} bytes.",),
     )
 

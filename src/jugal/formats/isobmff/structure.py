@@ -95,10 +95,11 @@ def structure_findings(subject: Subject, report: Report, movie: Movie) -> bool:
                 )
                 report.mark(size, size + missing, Matter.MISSING, "missing media data")
         elif box.kind == b"moov" and box.complete:
+            over = "the file holds" if box.end == size else "its own, and covers the boxes behind it"
             report.add(
                 FindingCode.BOX_SIZE,
                 Severity.MAJOR,
-                "The box 'moov' claims more than the file holds, though all that players need of it is there.",
+                f"The box 'moov' claims more than {over}, though all that players need of it is there.",
                 box.start if not box.children[-1].cut else size,
                 box.body if not box.children[-1].cut else size,
             )

@@ -51,9 +51,9 @@ class Track:
     #: Parameter sets of AVC or HEVC; None where there are none, or several descriptions.
     video: VideoStream | None = None
     #: Of MPEG-4 Visual the layer that its decoder's configuration states; of H.263 the size.
+    layer: Layer | None = None
     #: One of the tracks of a raw photograph: a picture as JPEG, or coded raw samples.
     raw_photo: bool = False
-    layer: Layer | None = None
     offsets: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     sizes: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
     durations: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
@@ -65,6 +65,8 @@ class Track:
     astray: NDArray[np.bool_] = field(default_factory=lambda: np.empty(0, np.bool_))
     problems: list[Problem] = field(default_factory=list)
     fragmented: bool = False
+    #: Of each run of a fragment the byte at which its data offset is written (8.8.8), 0 where it has none, and its first sample.
+    runs: NDArray[np.int64] = field(default_factory=lambda: np.empty((0, 2), np.int64))
     #: Ticks that are missing between the fragments that are left.
     missing: int = 0
     #: Composition offsets of the samples in the index (8.6.1.3), empty where there are none.
@@ -85,6 +87,14 @@ class Track:
     def frame_bytes(self) -> int:
         """Bytes of one value of each channel of uncompressed sound; 0 for all else."""
         return self.sound.value_bytes * max(1, self.sound.channels)
+
+    @property
+    def chunk_starts(self) -> NDArray[np.int64]:
+        """For each sample where its chunk begins, in fragments its run: what moves together."""
+        if self.fragmented and len(self.runs):
+            own = np.arange(int(self.runs[0, 1]))
+            return self.offsets[np.concatenate((own, self.runs[self.chunk_of[own.size :], 1]))]
+        return self.chunk_offsets[self.chunk_of] if self.chunk_of.size and self.chunk_offsets.size else self.offsets
 
     def moved_to(self, chunk_offsets: NDArray[np.int64]) -> Track:
         """The track with its chunks elsewhere, for looking into its samples there."""
@@ -345,6 +355,18 @@ def _chunks_as_samples(track: Track, per_chunk: NDArray, fixed: int, times: NDAr
     track.sync = np.ones(per_chunk.size, np.bool_)
 
 
+@dataclass(slots=True)
+class _Run:
+    """The samples of one track run (8.8.8), one row each; ``head`` as in ``Track.runs``."""
+
+    head: int
+    offsets: NDArray[np.int64]
+    sizes: NDArray[np.int64]
+    durations: NDArray[np.int64]
+    sync: NDArray[np.bool_]
+    composition: NDArray[np.int64]
+
+
 def read_fragments(source: Source, tree: Tree, tracks: list[Track]) -> list[tuple[Box, str]]:
     """Adds the samples of all movie fragments (8.8) to ``tracks``. Returns broken fragments with a reason."""
     moov = tree.first(b"moov")
@@ -359,42 +381,58 @@ def read_fragments(source: Source, tree: Tree, tracks: list[Track]) -> list[tupl
             defaults[ident] = (duration, size, flags)
     by_ident = {t.ident: t for t in tracks}
     broken: list[tuple[Box, str]] = []
-    collected: dict[int, list[tuple[NDArray, NDArray, NDArray, NDArray, NDArray]]] = {t.ident: [] for t in tracks}
+    collected: dict[int, list[_Run]] = {t.ident: [] for t in tracks}
     for moof in tree.all(b"moof"):
+        base = moof.start
         for traf in moof.all(b"traf"):
-            reason = _read_traf(source, moof, traf, defaults, collected, by_ident)
+            base, reason = _read_traf(source, moof, traf, base, defaults, collected, by_ident)
             if reason:
                 broken.append((moof, reason))
     for track in tracks:
         track.fragmented = True
-        parts = collected[track.ident]
+        parts = [part for part in collected[track.ident] if part.offsets.size]
         if not parts:
             continue
+        counts = np.array([part.offsets.size for part in parts])
+        track.runs = np.stack(
+            (np.array([p.head for p in parts]), np.cumsum(counts) - counts + track.offsets.size), axis=1
+        )
+        track.chunk_of = np.concatenate(
+            [np.zeros(track.offsets.size, np.int64), np.repeat(np.arange(len(parts)), counts)]
+        )
         track.problems = [p for p in track.problems if "lacks" not in p.text]
-        track.offsets = np.concatenate([track.offsets, *(p[0] for p in parts)])
-        track.sizes = np.concatenate([track.sizes, *(p[1] for p in parts)])
+        for name in ("offsets", "sizes", "durations", "sync", "composition"):
+            setattr(track, name, np.concatenate([getattr(track, name), *(getattr(p, name) for p in parts)]))
         if track.astray.size:
             # Fragments have tables of their own.
             track.astray = np.pad(track.astray, (0, track.sizes.size - track.astray.size))
-        track.durations = np.concatenate([track.durations, *(p[2] for p in parts)])
-        track.sync = np.concatenate([track.sync, *(p[3] for p in parts)])
-        track.composition = np.concatenate([track.composition, *(p[4] for p in parts)])
-        track.chunk_of = np.zeros(track.offsets.size, np.int64)
     return broken
 
 
-def _read_traf(source: Source, moof: Box, traf: Box, defaults: dict, collected: dict, by_ident: dict) -> str | None:
+def _read_traf(
+    source: Source,
+    moof: Box,
+    traf: Box,
+    following: int,
+    defaults: dict[int, tuple[int, int, int]],
+    collected: dict[int, list[_Run]],
+    by_ident: dict[int, Track],
+) -> tuple[int, str | None]:
+    """Collects the runs of ``traf``. Returns where its data end and what is broken.
+
+    ``following`` is where the data of the fragment before end: what offsets are counted from where nothing else is said (8.8.7).
+    """
     tfhd = traf.child(b"tfhd")
     head = source.read(tfhd.body, 48) if tfhd else b""
     if len(head) < 8:
-        return "The fragment has no track header."
+        return following, "The fragment has no track header."
     flags = int.from_bytes(head[1:4], "big")
     ident = int.from_bytes(head[4:8], "big")
     if ident not in by_ident:
-        return "The fragment belongs to no track."
+        return following, "The fragment belongs to no track."
     duration, size, sample_flags = defaults.get(ident, (0, 0, 0))
     at = 8
-    base = moof.start
+    base = moof.start if flags & 0x20000 else following
     if flags & 1:
         base = int.from_bytes(head[at : at + 8], "big")
         at += 8
@@ -412,10 +450,11 @@ def _read_traf(source: Source, moof: Box, traf: Box, defaults: dict, collected: 
     for trun in traf.all(b"trun"):
         head = source.read(trun.body, 16)
         if len(head) < 8:
-            return "A track run is cut short."
+            return following, "A track run is cut short."
         run_flags, count = int.from_bytes(head[1:4], "big"), int.from_bytes(head[4:8], "big")
-        at = 8
+        at, place = 8, 0
         if run_flags & 1:
+            place = trun.body + at
             position = base + int.from_bytes(head[at : at + 4], "big", signed=True)
             at += 4
         elif position is None:
@@ -426,7 +465,7 @@ def _read_traf(source: Source, moof: Box, traf: Box, defaults: dict, collected: 
             at += 4
         columns = [bit for bit in (0x100, 0x200, 0x400, 0x800) if run_flags & bit]
         if count > _MAX_SAMPLES or (columns and trun.body + at + 4 * len(columns) * count > trun.end):
-            return "A track run claims more samples than it lists."
+            return following, "A track run claims more samples than it lists."
         rows = _array(source, trun, at, len(columns) * count, ">u4").reshape(count, len(columns)) if columns else None
 
         def column(
@@ -449,6 +488,7 @@ def _read_traf(source: Source, moof: Box, traf: Box, defaults: dict, collected: 
         sync = (flags_of & 0x10000) == 0
         compose = column(0x800, 0)
         compose = np.where(compose >= 2**31, compose - 2**32, compose)
-        collected[ident].append((position + ends - sizes, sizes, column(0x100, duration), sync, compose))
+        collected[ident].append(_Run(place, position + ends - sizes, sizes, column(0x100, duration), sync, compose))
         position += int(ends[-1]) if count else 0
-    return None
+        following = position
+    return following, None

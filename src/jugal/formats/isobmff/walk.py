@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -35,12 +36,24 @@ class Walk:
         return sum(sum(lane.found.sizes) for lane in self.lanes)
 
 
-def walk(data: NDArray[np.uint8], start: int, end: int, lanes: list[Lane]) -> Walk:
-    """Takes all samples from ``start`` to ``end``. Lanes with strong marks must come first, sound after picture."""
+def walk(data: NDArray[np.uint8], start: int, end: int, lanes: list[Lane], beside: Sequence[ByteSpan] = ()) -> Walk:
+    """Takes all samples from ``start`` to ``end``. Lanes with strong marks must come first, sound after picture.
+
+    In the spans ``beside``, in order, lies no sample for sure: they are passed by and are no gaps.
+    """
     result = Walk(lanes)
     anchors = [lane for lane in lanes if isinstance(lane, VideoLane | FrameLane | VopLane)]
-    at = start
-    while at < end:
+    edges = [start, *(edge for span in beside for edge in (span.start, span.end)), end]
+    for at, stop in zip(edges[::2], edges[1::2], strict=True):
+        _walk_stretch(data, max(start, at), min(stop, end), result, anchors)
+    return result
+
+
+def _walk_stretch(
+    data: NDArray[np.uint8], at: int, end: int, result: Walk, anchors: list[VideoLane | FrameLane | VopLane]
+) -> None:
+    lanes = result.lanes
+    while at < end and len(result.gaps) < _MAX_GAPS:
         before = at
         at = _turn(data, at, end, lanes)
         if at > before:
@@ -48,9 +61,6 @@ def walk(data: NDArray[np.uint8], start: int, end: int, lanes: list[Lane]) -> Wa
         counts = tuple(len(lane.found) for lane in lanes)
         at = _step_over(data, at, end, lanes, anchors)
         result.gaps.append(Gap(ByteSpan(before, at), counts))
-        if len(result.gaps) >= _MAX_GAPS:
-            break
-    return result
 
 
 def _turn(data: NDArray[np.uint8], at: int, end: int, lanes: list[Lane]) -> int:

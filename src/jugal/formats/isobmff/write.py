@@ -19,6 +19,13 @@ def box_bytes(kind: bytes, body: bytes) -> bytes:
     return struct.pack(">I4s", len(body) + 8, kind) + body
 
 
+def resized(box: Box, size: int) -> tuple[int, bytes]:
+    """The patch that gives ``box`` another size, its header as long as it is."""
+    if box.body - box.start == 16:
+        return box.start, struct.pack(">I4sQ", 1, box.kind, size)
+    return box.start, struct.pack(">I4s", size, box.kind)
+
+
 def patched(
     subject: Subject, patches: list[tuple[int, bytes]], start: int = 0, end: int | None = None
 ) -> tuple[Piece, ...]:

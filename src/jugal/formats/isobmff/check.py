@@ -485,14 +485,14 @@ def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: f
         report.plan("cut-tables", "Cut the index to the samples that are whole, so that durations are right.", best)
     if report.has(FindingCode.TAIL):
         report.plan("trim", "Cut the bytes after the last box away.", best)
-    if movie.moov is not None and (
-        not movie.moov.complete or report.has(FindingCode.MP4_INDEX_BROKEN, FindingCode.MP4_TABLES)
-    ):
+    doubted = report.has(FindingCode.MP4_INDEX_BROKEN, FindingCode.MP4_TABLES)
+    if movie.moov is not None and (not movie.moov.complete or (doubted and best < _WELL)):
         forecast = rebuild_forecast(subject, report)
         report.attainable = max(report.attainable or 0.0, forecast)
         plan_tables(report, movie, forecast)
-    elif best < _WELL and report.has(FindingCode.MP4_SAMPLE):
-        # Bytes lost or put in inside a chunk move the rest of it, which no chunk offset can follow.
+    elif doubted or (best < _WELL and report.has(FindingCode.MP4_SAMPLE)):
+        # Bytes lost or put in inside a chunk move the rest of it, which no chunk offset can follow. An index that leads
+        # to nearly all is not given up for another file's: what lacks is then told by it alone.
         lost = (
             sum(f.span.clip(span).length for f in subject.blocks.fills_in(span, 512))
             if (span := media_between(movie))

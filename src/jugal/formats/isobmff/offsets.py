@@ -216,7 +216,8 @@ def _search_sound(
 def _fits(subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: NDArray[np.int64]) -> bool:
     state = _states(subject, track, offsets, sizes)
     inside = state != OUTSIDE
-    return bool(inside.any()) and bool((state[inside] == 0).all()) and bool(inside[0])
+    # A sample or two before the end of the file fit by chance.
+    return 2 * np.count_nonzero(inside) >= inside.size and bool((state[inside] == 0).all()) and bool(inside[0])
 
 
 def _by_media_start(subject: Subject, movie: Movie) -> list[Step]:

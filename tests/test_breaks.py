@@ -16,7 +16,7 @@ from conftest import examine
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
-from jugal.formats.jpeg.breaks import Step, find_break, is_silent_step, level_offset, level_step, strangeness
+from jugal.formats.jpeg.breaks import Step, find_break, is_inside, level_offset, level_step, stands_out, strangeness
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.edges import Edges, read_edges, read_steps
 from jugal.formats.jpeg.entropy import neutral_mcu
@@ -35,6 +35,10 @@ WIDTH, ROWS = 40, 30
 @cache
 def photo(seed: int, quality: int = 85, **options: int) -> bytes:
     return encode.jpeg(riverbed(16 * WIDTH, 16 * ROWS, seed), quality=quality, **options)
+
+
+def is_silent_step(step: Step | None, width: int, units: int) -> bool:
+    return step is not None and stands_out(step) and is_inside(step.unit, width, units)
 
 
 def read(data: bytes) -> tuple[Edges, NDArray[np.int64]]:

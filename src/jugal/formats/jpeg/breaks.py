@@ -30,7 +30,7 @@ _BROKEN, _AS_CLEAR, _AS_CLEAR_AT_CLUSTER = 0.35, 0.5, 0.4
 #: Strangeness of the rest by which another picture's bytes are told.
 STRANGE = 0.75
 #: What a break near the picture's side counts: an edge of the subject that lies along a row of MCUs looks the same.
-_AT_SIDE, _SIDE = 0.4, 3
+AT_SIDE, _SIDE = 0.4, 3
 #: Nats that the boundary of a sector and of a cluster in its bytes give to an MCU, and how many MCUs behind it a break may be
 #: noticed, since a decoder does not fail at once.
 _SECTOR_BONUS, _CLUSTER_BONUS, _NOTICED = 2.5, 2.0, 6
@@ -97,7 +97,7 @@ def _first_stranger(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
     at_cluster = np.convolve(cluster, np.ones(_NOTICED + 3))[2 : 2 + cluster.size] > 0
     # An edge of the subject that lies along a row of MCUs looks like a break at the picture's side.
     beside = np.minimum(units % width, width - units % width) < _SIDE
-    clear[beside & ~at_cluster] *= _AT_SIDE
+    clear[beside & ~at_cluster] *= AT_SIDE
     most, apart = float(clear.max()), max(2, width // 2)
     peaks = _peaks(clear, max(_AS_CLEAR * most, _BROKEN * width), apart)
     aligned = _peaks(np.where(at_cluster, clear, 0.0), max(_AS_CLEAR_AT_CLUSTER * most, _BROKEN * width), apart)
@@ -188,25 +188,26 @@ def _known_step(edges: Edges) -> int | None:
     return step.unit if step is not None and step.height > height and step.unusual > unusual else None
 
 
-def level_step(steps: list[NDArray[np.float32]], width: int, first: int) -> Step | None:
+def level_step(steps: list[NDArray[np.float32]], width: int, first: int, at_side: float = AT_SIDE) -> Step | None:
     """The clearest step in level: edges of a row's length that are all off by the same amount, and none around them.
 
-    ``steps`` are the differences to the row above by component, the first of which is that of MCU number ``first``.
+    ``steps`` are the differences to the row above by component, the first of which is that of MCU number ``first``. What begins
+    near the picture's sides counts ``at_side``.
     """
     best: Step | None = None
     for step in steps[:3]:
-        found = _stair(step.astype(np.float64), width, first)
+        found = _stair(step.astype(np.float64), width, first, at_side)
         if found is not None and (best is None or found.height > best.height):
             best = found
     return best
 
 
-def _stair(values: NDArray[np.float64], width: int, first: int) -> Step | None:
+def _stair(values: NDArray[np.float64], width: int, first: int, at_side: float) -> Step | None:
     """The clearest stair in differences to the row above, the first of which is that of MCU number ``first``."""
     if values.size < 2 * width or width < 8:
         return None
     clipped = _clipped(values)
-    heights = _heights(clipped, width, first)
+    heights = _heights(clipped, width, first, at_side)
     best = int(np.argmax(heights))
     height, levels = float(heights[best]), abs(float(np.median(values[best : best + width])))
     clean = _is_clean(values, width, first, best, levels)
@@ -231,10 +232,10 @@ def _clipped(values: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.clip((values - middle) / deviation, -_CAP, _CAP)
 
 
-def _heights(clipped: NDArray[np.float64], width: int, first: int) -> NDArray[np.float64]:
+def _heights(clipped: NDArray[np.float64], width: int, first: int, at_side: float) -> NDArray[np.float64]:
     """How high a stair begins at each MCU, in deviations."""
     heights = np.empty(clipped.size)
-    stair_heights(clipped, width, first, _SIDE, _AT_SIDE, heights)
+    stair_heights(clipped, width, first, _SIDE, at_side, heights)
     return heights
 
 
@@ -247,15 +248,16 @@ def _usual_change(clipped: NDArray[np.float64], width: int, stair: int) -> float
     return max(_LEAST_USUAL, float(np.quantile(rest, 0.9))) if rest.size > 2 else 1.0
 
 
-def suspects(planes: list[NDArray[np.float32]]) -> list[int]:
-    """MCUs at which the mean levels look like a step, the likeliest first: few, and most of them nothing."""
+def suspects(planes: list[NDArray[np.float32]], at_side: float = AT_SIDE) -> list[int]:
+    """MCUs at which the mean levels look like a step, the likeliest first: few, and most of them nothing. What begins near the
+    picture's sides counts ``at_side``."""
     width = planes[0].shape[1]
     if width < 8 or planes[0].shape[0] < 4:
         return []
     found: list[tuple[float, int]] = []
     for plane in planes[:3]:
         flat = plane.reshape(-1).astype(np.float64)
-        heights = _heights(_clipped(flat[width:] - flat[:-width]), width, width)
+        heights = _heights(_clipped(flat[width:] - flat[:-width]), width, width, at_side)
         found += [(float(heights[k]), width + k) for k in _peaks(heights, _SUSPECT, width)]
     chosen: list[int] = []
     for _, unit in sorted(found, reverse=True):
@@ -264,24 +266,19 @@ def suspects(planes: list[NDArray[np.float32]]) -> list[int]:
     return chosen[:_MOST_SUSPECTS]
 
 
-def is_silent_step(step: Step | None, width: int, units: int) -> bool:
-    """Whether a step stands out so much that it is damage though nothing else tells of any.
-
-    ``width`` MCUs are a row of the picture's ``units``. Near the picture's sides, and where no two rows follow, what begins
-    there may be a part of the subject.
-    """
-    if step is None:
-        return False
+def stands_out(step: Step) -> bool:
+    """Whether a step is so clear that it is damage though nothing else tells of any, if it is no part of the subject."""
     height, together, levels = _SILENT_STEP
+    return step.clean and step.height > height and step.height * step.unusual > together and step.levels > levels
+
+
+def is_inside(unit: int, width: int, units: int) -> bool:
+    """Whether a step at MCU number ``unit`` of ``units``, ``width`` a row, is no part of the subject by its place.
+
+    What begins near the picture's sides may be one, and where no two rows follow.
+    """
     margin = max(_LEAST_MARGIN, width // 10)
-    inside = min(step.unit % width, width - step.unit % width) >= margin and step.unit + 2 * width <= units
-    return (
-        inside
-        and step.clean
-        and step.height > height
-        and step.height * step.unusual > together
-        and step.levels > levels
-    )
+    return min(unit % width, width - unit % width) >= margin and unit + 2 * width <= units
 
 
 def is_flat(planes: list[NDArray[np.float32]], unit: int) -> bool:

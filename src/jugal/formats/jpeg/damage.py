@@ -15,21 +15,19 @@ from jugal.formats.jpeg.activity import find_change
 from jugal.formats.jpeg.breaks import (
     STRANGE,
     find_break,
-    is_flat,
-    is_silent_step,
+    is_inside,
     level_offset,
     level_planes,
-    level_step,
     strangeness,
-    suspects,
 )
 from jugal.formats.jpeg.decode import Decoded, Picture, raw_offsets
-from jugal.formats.jpeg.edges import read_edges, read_steps
+from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.entropy import codes_nothing_new
 from jugal.formats.jpeg.importance import missing_share, scan_weights
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
+from jugal.formats.jpeg.steps import clear_steps
 from jugal.formats.jpeg.swaps import find_swaps, levels_part
 from jugal.kernels.blockstats import SECTOR
 from jugal.kernels.stuffing import stuffed_offset
@@ -39,8 +37,6 @@ from jugal.model.span import ByteSpan, merge
 #: Levels by which a stretch may be off and still count as shown rightly.
 TOLERATED_LEVELS = 5.0
 _SEARCH_BYTES = 1 << 20
-#: Rows of MCUs on each side of a suspected step whose pixels are looked at: so many MCUs, within limits.
-_UNITS_AROUND, _LEAST_AROUND, _MOST_AROUND = 1200, 4, 12
 #: MCUs from which a picture is looked at for steps that nothing else tells of.
 _LEAST_UNITS = 256
 
@@ -138,15 +134,8 @@ def _silent_step(result: Verdicts, structure: Structure, picture: Picture, plane
     decoded = picture.scans[0]
     if not _has_edges(structure) or decoded.units < _LEAST_UNITS:
         return
-    reader, width = RunReader(structure), decoded.units_x
-    around = max(_LEAST_AROUND, min(_MOST_AROUND, _UNITS_AROUND // width))
-    rows = 2 * around * width
-    small = decoded.units <= rows
-    for begin in [0] if small else [max(0, unit // width - around) * width for unit in suspects(planes)]:
-        first, last = begin, min(decoded.units, begin + rows)
-        steps = read_steps(reader, decoded.scan.entropy, int(decoded.unit_pos[first]), width, first, last)
-        step = level_step(steps, width, first + width)
-        if step is not None and is_silent_step(step, width, decoded.units) and not is_flat(planes, step.unit):
+    for step in clear_steps(RunReader(structure), decoded.scan.entropy, decoded.unit_pos, planes):
+        if is_inside(step.unit, decoded.units_x, decoded.units):
             at = int(_unit_bytes(decoded)[step.unit])
             result.damages.append(Damage(0, step.unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
             return

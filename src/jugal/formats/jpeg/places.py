@@ -73,11 +73,13 @@ class Spot:
     """MCU number ``place`` for a run's first, and how likely it is, 0..1.
 
     ``astray``: the two runs would meet much better with less lost between them, so that somewhere near the seam one breaks unseen.
+    ``meets`` says in nats how the run goes on there from the one before.
     """
 
     place: int
     surety: float
     astray: bool
+    meets: float = 0.0
 
 
 def find_places(total: int, head: Run, pieces: list[Stray], seams: Seams) -> list[Spot]:
@@ -103,7 +105,7 @@ def find_places(total: int, head: Run, pieces: list[Stray], seams: Seams) -> lis
         gap = gone - before
         nearer = float(seam[1:gap].max(initial=-np.inf))
         clear = nearer > max(0.0, float(seam[gap])) + _CLEAR
-        spots.append(Spot(at + (room if piece.last else gone), sure, bool(clear)))
+        spots.append(Spot(at + (room if piece.last else gone), sure, bool(clear), float(seam[gap])))
         at, before = at + piece.run.count, gone
     return spots
 

@@ -29,6 +29,8 @@ from jugal.formats.jpeg.places import Spot, Stray, find_places
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.seams import Seams
 from jugal.formats.jpeg.select import one_sequential_scan, select, usable
+from jugal.formats.jpeg.steps import step_inside
+from jugal.formats.jpeg.swaps import is_row_of_strangers
 from jugal.kernels.stuffing import pack_parts
 
 _SECTOR = 512
@@ -40,9 +42,14 @@ _STARTS_TRIED = 16
 _LEAST = 4
 #: MCUs within which a run is in step, and levels from mid-grey that none has.
 _SETTLING, _BEYOND = 64, 150.0
+#: Nats of a seam that strangers meet at, and by how many rows' ends must speak for another column than that where there is room
+#: for a run.
+_STRANGERS, _OTHER_COLUMN = -15.0, 2.0
 #: Bytes behind a fault in which foreign data may go on; what their MCUs must say for it in all, and each in the mean, where
 #: half an MCU is what a stranger says beyond what it might as well be.
 _FOREIGN_BYTES = 1 << 15
+#: MCUs behind the border of a cluster by which a row of strangers may begin.
+_LATE = 4
 _SURELY_STRANGE, _FEW_STRANGE, _MOSTLY_STRANGE = 6.0, 0.35, 0.2
 #: Rows of a run from which it is told whether it belongs to the picture, though it soon fails.
 _ROWS_SURE = 4
@@ -193,11 +200,16 @@ def _whole(reader: RunReader, head: Run, found: list[_Found], known: Edges) -> t
 
 def _settle(reader: RunReader, head: Run, pieces: list[Stray], known: Edges) -> tuple[Run, list[Stray], list[Spot]]:
     """Places the runs; where a seam tells that one breaks near it unseen, that one is parted and all are placed again."""
+    even: set[tuple[int, int]] = set()
     for left in range(_MOST_UNSEEN, -1, -1):
         pieces = _fitting(reader, head, pieces)
         seams = Seams(reader, [head, *(p.run for p in pieces)])
         spots = find_places(reader.total, head, pieces, seams)
-        parted = _part_astray(reader, head, pieces, spots, seams, known) if left else None
+        parted = None
+        if left:
+            parted = _part_astray(reader, head, pieces, spots, seams, known)
+            parted = parted or _part_at_step(reader, head, pieces, spots, even, known)
+            parted = parted or _freed(reader, head, pieces, spots)
         if parted is None:
             break
         head, pieces = parted
@@ -222,6 +234,43 @@ def _part_astray(
             return _parted(reader, head, pieces, number, at, known)
         if (at := find_break_near(reader, pieces[number].run, 0)) is not None:
             return _parted(reader, head, pieces, number + 1, at, known)
+    return None
+
+
+def _part_at_step(
+    reader: RunReader,
+    head: Run,
+    pieces: list[Stray],
+    spots: list[Spot],
+    even: set[tuple[int, int]],
+    known: Edges,
+) -> tuple[Run, list[Stray]] | None:
+    """The same with one of them parted where it begins to count from another level; ``even`` are those that were seen not to.
+
+    They are told by the bits between which they lie.
+    """
+    for number, (piece, spot) in enumerate(zip(pieces, spots, strict=True), 1):
+        name = int(piece.run.bits[0]), piece.run.count
+        if name in even:
+            continue
+        if (at := step_inside(reader, piece.run, spot.place)) is not None:
+            return _parted(reader, head, pieces, number, at, known)
+        even.add(name)
+    return None
+
+
+def _freed(reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot]) -> tuple[Run, list[Stray]] | None:
+    """The same with one of them freed of its first MCUs, where it has room only where it does not go on and its rows do not end.
+
+    Decoding that falls into step late may make more MCUs of the bits before than they held.
+    """
+    width = reader.frame.mcus_x
+    for number, (piece, spot) in enumerate(zip(pieces, spots, strict=True)):
+        columns = piece.ends.columns()
+        elsewhere = float(columns.max() - columns[spot.place % width])
+        if piece.run.count < 2 * _SETTLING or spot.meets > _STRANGERS or elsewhere < _OTHER_COLUMN:
+            continue
+        return head, [*pieces[:number], piece.freed(_SETTLING), *pieces[number + 1 :]]
     return None
 
 
@@ -368,6 +417,11 @@ def _foreign_start(reader: RunReader, run: Run, known: Edges) -> int:
     borders = np.searchsorted(raw, np.arange(raw[0] // _SECTOR + 1, raw[look - 1] // _SECTOR + 1) * _SECTOR)
     borders = borders[(borders >= _LEAST) & (borders <= look)]
     cut = _clearest(borders, np.cumsum(values - 0.5)[borders - 1], borders)
+    if cut is None:
+        # More than a row of it goes on in itself. Then only the row below its last one meets it as strangers do.
+        whole = borders[raw[borders - 1] // _CLUSTER < raw[borders + 1] // _CLUSTER]
+        late = ((int(b), int(b) + k) for b in whole for k in range(_LATE))
+        cut = next((b for b, at in late if is_row_of_strangers(values, at - width, width, width // 2)), None)
     # The decoder needs a few MCUs to fall into step again behind the border.
     return 0 if cut is None else min(cut + 2, run.count - 1)
 

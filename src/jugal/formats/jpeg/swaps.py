@@ -27,6 +27,8 @@ _MOST_APART, _MOST_LOOKED_AT = 8, 3
 _ROWS_KNOWN, _LEAST_ROWS_KNOWN = 8, 6
 _SAMPLES = 8192
 _LEAST_MARGIN = 3
+#: The part of a row that must be known before a row of strangers.
+_FEW_BEFORE = 3
 #: Levels by which rows must differ to count from another level.
 _LEAST_STEP = 12.0
 #: Clusters that a row may take up.
@@ -129,14 +131,20 @@ def _is_border(reader: RunReader, picture: Picture, border: int, known: Edges) -
     if values is None:
         return False
     for at in (border + late for late in _LATE):
-        spot, column = at - edges.first, at % width
-        if spot < width or spot + 2 * width > values.size or not _is_inside(np.array([column]), width)[0]:
-            continue
-        row = values[spot : spot + width]
-        rise = float(row.mean()) - max(
-            float(values[spot - width : spot].mean()), float(values[spot + width : spot + 2 * width].mean())
-        )
-        parts = float(row[: width - column].mean()), float(row[width - column :].mean())
-        if rise > 0 and min(parts) > 0 and rise * min(parts) > _STRANGE:
+        column = at % width
+        if _is_inside(np.array([column]), width)[0] and is_row_of_strangers(values, at - edges.first, width, column):
             return True
     return False
+
+
+def is_row_of_strangers(values: NDArray[np.float64], spot: int, width: int, column: int) -> bool:
+    """Whether a row's length of MCUs from ``spot`` on meets those above as strangers, before a row's end at ``column`` and behind
+    it, and the rows' lengths before and behind do not. ``values`` are those of ``strangers_at``."""
+    if spot < width // _FEW_BEFORE or spot + 2 * width > values.size:
+        return False
+    row = values[spot : spot + width]
+    rise = float(row.mean()) - max(
+        float(values[max(0, spot - width) : spot].mean()), float(values[spot + width : spot + 2 * width].mean())
+    )
+    parts = float(row[: width - column].mean()), float(row[width - column :].mean())
+    return rise > 0 and min(parts) > 0 and rise * min(parts) > _STRANGE

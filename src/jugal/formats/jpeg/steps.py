@@ -1,0 +1,78 @@
+"""Steps in level that no error tells of: in a picture as it was decoded, and in runs that were put back in their place.
+
+Flipped bits in a DC difference, a few bytes lost, a cluster that was put in and decodes: what follows counts from another level.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.jpeg.breaks import AT_SIDE, Step, is_flat, is_inside, level_step, stands_out, suspects
+from jugal.formats.jpeg.decode import raw_offsets
+from jugal.formats.jpeg.edges import read_steps
+from jugal.formats.jpeg.parse import Entropy
+from jugal.formats.jpeg.runs import Run, RunReader
+
+_CLUSTER = 4096
+#: Rows on both sides of a suspect that are read, by how many MCUs they have.
+_UNITS_AROUND, _LEAST_AROUND, _MOST_AROUND = 1200, 4, 12
+#: MCUs by which a step may be noticed after the border of a cluster that brought it, and before it, for it is found by its rows;
+#: and clusters behind a damage of which this says anything.
+_AFTER, _AHEAD, _CLUSTERS = 4, 2, 8
+#: Rows of a run in which a step is told from the subject.
+_LEAST_ROWS = 6
+
+
+def clear_steps(
+    reader: RunReader,
+    entropy: Entropy,
+    bits: NDArray[np.int64],
+    planes: list[NDArray[np.float32]],
+    at_side: float = AT_SIDE,
+) -> Iterator[Step]:
+    """The steps that stand out among MCUs, likeliest first; what begins near the picture's sides counts ``at_side``.
+
+    ``planes`` are their mean levels in whole rows; ``bits`` says where each of them begins in ``entropy``.
+    """
+    rows, width = planes[0].shape
+    around = max(_LEAST_AROUND, min(_MOST_AROUND, _UNITS_AROUND // width))
+    begins = (
+        [0] if rows <= 2 * around else [max(0, unit // width - around) * width for unit in suspects(planes, at_side)]
+    )
+    for first in begins:
+        last = min(planes[0].size, first + 2 * around * width)
+        step = level_step(
+            read_steps(reader, entropy, int(bits[first]), width, first, last), width, first + width, at_side
+        )
+        if step is not None and stands_out(step) and not is_flat(planes, step.unit):
+            yield step
+
+
+def step_inside(reader: RunReader, run: Run, place: int) -> int | None:
+    """The MCU of a run, put at ``place`` behind a damage, from which on it counts from another level; None where none stands out.
+
+    At the picture's sides an edge of the subject looks the same, unless the border of a cluster not far behind the damage stands there in the bytes.
+    """
+    width = reader.frame.mcus_x
+    skip = -place % width
+    rows = (run.count - skip) // width
+    if rows < _LEAST_ROWS or width < 8:
+        return None
+    levels = reader.levels(run.dc[skip : skip + rows * width])
+    planes = [levels[:, c].reshape(rows, width).astype(np.float32) for c in range(levels.shape[1])]
+    # Near a side either weight may hit the one MCU from which both its rows are even.
+    for at_side in (AT_SIDE, 1.0):
+        for step in clear_steps(reader, run.entropy, run.bits[skip:], planes, at_side):
+            at = skip + step.unit
+            if is_inside(step.unit, width, rows * width) or _at_cluster(run, at):
+                return at
+    return None
+
+
+def _at_cluster(run: Run, at: int) -> bool:
+    near = np.array([0, max(0, at - _AFTER), min(run.count, at + _AHEAD)])
+    begin, first, last = (raw_offsets(run.entropy, run.bits[near] >> 3) // _CLUSTER).tolist()
+    return bool(first < last <= begin + _CLUSTERS)

@@ -284,7 +284,9 @@ def _judge_scan(
         # Errors far behind the damage, or none at all: look for the break in the picture itself.
         if _has_edges(structure):
             sampled_units = _unit_bytes(decoded)
-            near = (errors or structure.eoi is None) and not stops
+            # Data that end too early may turn impossible in their last bytes, whatever was lost before.
+            runs_out = bool(errors) and structure.eoi is not None and noticed_byte >= bounds[s + 1] - SECTOR
+            near = (errors or structure.eoi is None) and not stops and not runs_out
             low = int(np.searchsorted(sampled_units, noticed_byte - _SEARCH_BYTES)) if near else first
             low = max(first, low)
             edges = read_edges(
@@ -298,8 +300,10 @@ def _judge_scan(
                 damage.first = broken
                 damage.start = damage.end = int(sampled_units[broken])
                 # Where a marker interrupts the data that is what is said; only the place is better known now.
-                silent = code is FindingCode.JPEG_SURPLUS or (
-                    code is FindingCode.JPEG_SHORT and (stops or structure.eoi is not None)
+                silent = (
+                    runs_out
+                    or code is FindingCode.JPEG_SURPLUS
+                    or (code is FindingCode.JPEG_SHORT and (stops or structure.eoi is not None))
                 )
                 damage.code = FindingCode.JPEG_BREAK if silent else code
                 damage.noticed_only = False

@@ -9,10 +9,12 @@ import pytest
 from bench.healthy import HEALTHY
 from bench.measure import share
 
+from conftest import examine
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
-from jugal.formats.jpeg.decode import raw_offsets
+from jugal.formats.jpeg import damage
+from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.entropy import neutral_mcu
 from jugal.formats.jpeg.parse import Structure, read_entropy
 from jugal.formats.jpeg.resync import applicable
@@ -21,7 +23,8 @@ from jugal.formats.jpeg.select import select
 from jugal.formats.jpeg.steps import step_inside
 from jugal.formats.jpeg.swaps import is_row_of_strangers
 from jugal.kernels.stuffing import pack_bits
-from jugal.model.result import RepairStatus
+from jugal.model.finding import Severity
+from jugal.model.result import RepairStatus, Verdict
 from jugal.samples.harm import harm
 from test_jpeg_places import CLUSTER, opened, part, photo
 
@@ -98,6 +101,22 @@ def test_a_row_of_strangers_stands_out_on_both_sides() -> None:
     assert not is_row_of_strangers(np.concatenate((calm, strange, strange, calm)), 60, 20, 8), "strange all over"
     half = np.concatenate((np.ones(12), np.full(8, -0.1)))
     assert not is_row_of_strangers(np.concatenate((calm, half, calm)), 60, 20, 8), "an edge ends with its row"
+
+
+def test_data_that_run_out_are_looked_through_as_a_whole(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Decoding fell into step again behind the loss, far more bytes before the end than are looked at behind an error."""
+    monkeypatch.setattr(damage, "_SEARCH_BYTES", 1 << 14)
+    whole = photo(5)
+    at = len(whole) // 5 // CLUSTER * CLUSTER
+    sick = whole[:at] + whole[at + CLUSTER :]
+    structure = select(Source.from_bytes(sick)).structure
+    assert structure.frame is not None
+    errors = decode(structure.frame, structure.scans, structure.quant).scans[0].errors
+    assert errors and errors[0].at > len(sick) - 16, "it turns impossible in its last bytes only"
+    found = examine(sick)
+    first = min(f.span.start for f in found.findings if f.span and f.severity is Severity.MAJOR)
+    assert abs(first - at) <= CLUSTER and found.verdict is Verdict.REPAIRABLE
+    assert found.score == pytest.approx(share("jpeg", whole, sick), abs=8)
 
 
 @pytest.mark.parametrize(

@@ -25,6 +25,9 @@ from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.write import DROP, box_bytes, patched, resized, serialise, set_durations
 from jugal.model.span import ByteSpan
 
+#: Bytes that are put before a file in place of lost ones.
+_MOST_AHEAD = 1 << 24
+
 
 def _movie(subject: Subject) -> tuple[Movie, Box]:
     movie = read_movie(subject)
@@ -41,7 +44,7 @@ def fix_offsets(subject: Subject, donor: Subject | None) -> RepairDraft:
         raise RepairImpossible("No shift of the chunk offsets makes the samples fit.")
     patches = [patch for track in movie.tracks for patch in fragments.moved_runs(subject, track, steps)]
     # Chunks that began before what is now the file's start: as many bytes are put there as were lost.
-    ahead = -min(0, *(step.delta for step in steps)) if _begins_before(movie, steps) else 0
+    ahead = _lost_ahead(movie, steps)
     for track in movie.tracks:
         if track.chunk_box is None or not track.chunk_offsets.size:
             continue
@@ -61,11 +64,17 @@ def fix_offsets(subject: Subject, donor: Subject | None) -> RepairDraft:
     return RepairDraft(pieces, words, kept=planned)
 
 
-def _begins_before(movie: Movie, steps: list[Step]) -> bool:
-    """Whether a chunk that lies right by ``steps`` begins before the file does, and none of its fragments'."""
-    if any(t.fragmented for t in movie.tracks):
-        return False
-    return any(int(apply_steps(t.chunk_offsets, steps).min()) < 0 for t in movie.tracks if t.chunk_offsets.size)
+def _lost_ahead(movie: Movie, steps: list[Step]) -> int:
+    """How many bytes were lost before what is now the file's start, 0 where no chunk that lies right by ``steps`` began there.
+
+    An index in front of the media data was not lost with them, and fragments have offsets of their own.
+    """
+    begins = [int(apply_steps(t.chunk_offsets, steps).min()) for t in movie.tracks if t.chunk_offsets.size]
+    in_front = movie.moov is not None and movie.moov.start < max(begins, default=0)
+    if in_front or min(begins, default=0) >= 0 or any(t.fragmented for t in movie.tracks):
+        return 0
+    lost = -min(step.delta for step in steps)
+    return lost if lost <= _MOST_AHEAD else 0
 
 
 def fix_boxes(subject: Subject, donor: Subject | None) -> RepairDraft:

@@ -48,9 +48,9 @@ _STRANGERS, _OTHER_COLUMN = -15.0, 2.0
 #: Bytes behind a fault in which foreign data may go on; what their MCUs must say for it in all, and each in the mean, where
 #: half an MCU is what a stranger says beyond what it might as well be.
 _FOREIGN_BYTES = 1 << 15
+_SURELY_STRANGE, _FEW_STRANGE, _MOSTLY_STRANGE = 6.0, 0.35, 0.2
 #: MCUs behind the border of a cluster by which a row of strangers may begin.
 _LATE = 4
-_SURELY_STRANGE, _FEW_STRANGE, _MOSTLY_STRANGE = 6.0, 0.35, 0.2
 #: Rows of a run from which it is told whether it belongs to the picture, though it soon fails.
 _ROWS_SURE = 4
 #: Breaks that seams may tell of.
@@ -199,7 +199,8 @@ def _whole(reader: RunReader, head: Run, found: list[_Found], known: Edges) -> t
 
 
 def _settle(reader: RunReader, head: Run, pieces: list[Stray], known: Edges) -> tuple[Run, list[Stray], list[Spot]]:
-    """Places the runs; where a seam tells that one breaks near it unseen, that one is parted and all are placed again."""
+    """Places the runs; where a seam or a step tells that one breaks unseen, or one fell into step late,
+    that is mended and all are placed again."""
     even: set[tuple[int, int]] = set()
     for left in range(_MOST_UNSEEN, -1, -1):
         pieces = _fitting(reader, head, pieces)

@@ -17,7 +17,7 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file, examine_source
 from jugal.engine.repair import repair_file
 
-_BATCH = 100
+_BATCH, _TOLD_EVERY = 100, 10_000
 
 
 def mutate(data: bytes, rng: np.random.Generator) -> bytes:
@@ -92,6 +92,10 @@ def batch(seeds: range, repairs: int) -> tuple[Counter[str], list[str], tuple[fl
     return counts, failed, slowest
 
 
+def _inputs(counts: Counter[str]) -> int:
+    return sum(number for name, number in counts.items() if not name.startswith("repair "))
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--inputs", type=int, default=100_000)
@@ -102,7 +106,7 @@ def main() -> None:
     parser.add_argument("--workers", type=int, default=2)
     arguments = parser.parse_args()
     counts: Counter[str] = Counter()
-    failures = 0
+    failures = told = 0
     slowest = (0.0, "")
     until = time.monotonic() + arguments.seconds
     starts = iter(range(arguments.first, arguments.first + arguments.inputs, _BATCH))
@@ -123,8 +127,10 @@ def main() -> None:
                 counts, slowest, failures = counts + some, max(slowest, slow), failures + len(failed)
                 for line in failed:
                     print(line, flush=True)
-    inputs = sum(number for name, number in counts.items() if not name.startswith("repair "))
-    print(f"{inputs:,} inputs, {failures} failures, slowest {slowest[0]:.1f} s ({slowest[1]}); {dict(counts)}")
+            if _inputs(counts) >= told + _TOLD_EVERY:
+                told = _inputs(counts) // _TOLD_EVERY * _TOLD_EVERY
+                print(f"{told:,} inputs, {failures} failures", flush=True)
+    print(f"{_inputs(counts):,} inputs, {failures} failures, slowest {slowest[0]:.1f} s ({slowest[1]}); {dict(counts)}")
     sys.exit(1 if failures else 0)
 
 

@@ -291,6 +291,21 @@ def test_what_began_before_the_file_does_now_keeps_its_time(name: str, tmp_path:
     assert true is not None and true > 80 and outcome.score_after == pytest.approx(true, abs=3)
 
 
+@pytest.mark.parametrize("lost", [0, 300_000])
+def test_a_frame_before_the_end_of_the_file_proves_no_shift(lost: int, tmp_path: Path) -> None:
+    """Frames of Motion JPEG are known by their marks alone: the lost one was found in the file's last, a donor's index then won."""
+    settings = {"container": "mov", "video": "mjpeg", "audio": "aac", "options": {"huffman": "optimal"}}
+    whole, sibling = (encode.clip(4.0, seed=seed, **settings) for seed in (25, 125))
+    at = lost // 4096 * 4096
+    path, donor = tmp_path / "clip.mov", tmp_path / "donor.mov"
+    path.write_bytes(whole[:at] + whole[at + 4096 :])
+    donor.write_bytes(sibling)
+    outcome = repair_file(examine_file(path), tmp_path / "out", [examine_file(donor)])
+    assert outcome.output is not None and set((outcome.method or "").split(", ")) == {"fix-offsets", "fix-boxes"}
+    true = share("mov", whole, Path(outcome.output).read_bytes())
+    assert true is not None and true > 97 and outcome.score_after == pytest.approx(true, abs=1.5)
+
+
 def test_sound_that_reads_nowhere_it_should_is_not_called_intact() -> None:
     whole = encode.sound("aac", "ipod", 4.0)
     at = box_at(whole, b"mdat") + 8

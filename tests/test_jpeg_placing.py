@@ -72,3 +72,15 @@ def test_doubt_in_the_level_lowers_what_a_run_counts() -> None:
     assert sureties[0] == sureties[1] == 1.0 and sureties == sorted(sureties, reverse=True)
     # Within one deviation are 68.27 of a hundred, within 0.3 of one 23.58; 78 count as sure.
     assert sureties[2:] == pytest.approx([0.6827 / 0.78, 0.2358 / 0.78], abs=0.001)
+
+
+@pytest.mark.parametrize("kind", ["zero-cluster", "noise-cluster", "lost-cluster"])
+def test_four_inks_that_share_their_tables_keep_apart(kind: str, tmp_path: Path) -> None:
+    """Decoding is as well in step one ink further on, and colours then change places; how much goes on in each tells them apart."""
+    whole = encode.jpeg(riverbed(900, 700, 7).convert("CMYK"), quality=85)
+    path = tmp_path / "plate.jpg"
+    path.write_bytes(harm(whole, "jpeg", kind, 5).data)
+    outcome = repair_file(examine_file(path), tmp_path / "out")
+    assert outcome.output is not None and outcome.method == "resync"
+    true = share("jpeg", whole, Path(outcome.output).read_bytes())
+    assert true is not None and true > 95 and (outcome.score_after or 100) <= true + 2

@@ -17,12 +17,16 @@ from jugal.kernels.jpeg import decode_run
 _PROBE = 6_144
 #: Bits at which decoding is begun, and at most where none of these does: an MCU of a fine picture is long.
 _BITS_TRIED, _MOST_BITS_TRIED = 320, 4096
+#: Bits of an MCU or more, at all of which decoding is begun where it may be in step with the wrong component.
+_BITS_FOR_ALL = 1024
 _MEMBERS = 12
 #: MCUs within which a run is in step at the latest, and a jump in level that speaks against it.
 _SETTLING = 24
 _WILD_LEVELS = 60.0
 _BITS_AT_ONCE = 1 << 20
 _NO_COEFFICIENTS = np.zeros((0, 1, 64), np.int16)
+#: MCUs from which it is learnt how much goes on in each block of them, and the least that does.
+_CHANGES_LEARNT, _LEAST_CHANGE = 4096, 0.05
 
 
 @dataclass(slots=True, eq=False)
@@ -137,24 +141,38 @@ class RunReader:
         if probe.length < 64:
             return None
         runs: list[Run] = []
-        for bit in range(min(_MOST_BITS_TRIED if surely else _BITS_TRIED, probe.length * 8 - 64)):
-            if bit >= _BITS_TRIED and runs:
+        # Starts near one another fall into step in the same block; others are needed where it may be any.
+        usual, members = (_BITS_FOR_ALL, _BITS_FOR_ALL) if self._interchangeable else (_BITS_TRIED, _MEMBERS)
+        for bit in range(min(_MOST_BITS_TRIED if surely else usual, probe.length * 8 - 64)):
+            if bit >= usual and runs:
                 break
             run, _ = self.read(probe, bit, 4096)
             if not run.failed and run.count >= 3:
                 runs.append(run)
-                if len(runs) == _MEMBERS:
+                if len(runs) == members:
                     break
         if not runs:
             return None
         tails = Counter(int(run.bits[-2]) for run in runs)
-        tail, members = tails.most_common(1)[0]
+        tail = self._likeliest(tails, runs) if self._interchangeable else tails.most_common(1)[0][0]
+        members = tails[tail]
         agreeing = [run for run in runs if int(run.bits[-2]) == tail]
         if members < 2:
             # One start alone has nothing to be checked against; its first MCUs may be out of step.
             return int(agreeing[0].bits[min(agreeing[0].count - 1, 2)])
         counts = Counter(p for run in agreeing for p in run.bits[:-1].tolist())
         return min(p for p, n in counts.items() if n == members)
+
+    @property
+    def _interchangeable(self) -> bool:
+        """All components share their tables, as those of four inks do: decoding is as well in step one block further on."""
+        return self.blocks.size > 1 and np.unique(self._dc).size == np.unique(self._ac).size == 1
+
+    def _likeliest(self, tails: Counter[int], runs: list[Run]) -> int:
+        """Of the last MCUs' places those of the runs in whose blocks as much goes on as in the picture's first ones."""
+        usual = _changes(self.read(self.scan.entropy, 0, _CHANGES_LEARNT)[0])
+        longest = {tail: max((r for r in runs if int(r.bits[-2]) == tail), key=lambda r: r.count) for tail in tails}
+        return min(longest, key=lambda tail: float(np.abs(_changes(longest[tail]) - usual).sum()))
 
     def follow(self, subject: Subject, at: int, end: int, bit: int, most: int) -> Run:
         """The run from ``bit`` after byte ``at`` to ``end`` or the first error, without what is not yet in step."""
@@ -176,3 +194,8 @@ class RunReader:
         usual = float(np.percentile(jumps, 75))
         wild = np.flatnonzero(jumps[:_SETTLING] > max(_WILD_LEVELS, 5.0 * usual))
         return int(wild[-1]) + 1 if wild.size else 0
+
+
+def _changes(run: Run) -> NDArray[np.float64]:
+    """Per block of an MCU the log of how much its DC value changes from one MCU to the next, in the mean."""
+    return np.asarray(np.log(np.abs(np.diff(run.dc, axis=0)).mean(axis=0) + _LEAST_CHANGE))

@@ -204,13 +204,18 @@ def test_media_data_moved_within_a_fragment_are_led_to_again(flags: str, tmp_pat
     assert outcome.score_after is not None and outcome.score_after > 97
 
 
-def test_offsets_counted_from_the_start_of_the_file_go_along_when_fragments_are_closed_up(tmp_path: Path) -> None:
+@pytest.mark.parametrize("name", ["hole over a header", "cluster lost before a header", "cluster lost inside"])
+def test_offsets_counted_from_the_start_of_the_file_go_along_when_fragments_are_closed_up(
+    name: str, tmp_path: Path
+) -> None:
+    """So do those of fragments that lie elsewhere than they say, since bytes were lost before them."""
     whole = encode.clip(8.0, (192, 108), 25, seed=15, bit_rate=400_000, mux={"movflags": "frag_keyframe+empty_moov"})
-    sick = harmed(whole, "hole over a header")
+    sick = harmed(whole, name)
     found, outcome, out = mended(sick, tmp_path)
     after = share("mp4", whole, out)
     assert outcome.method == "close-fragments" and after is not None and found.score is not None
     assert after > found.score + 20 and outcome.score_after == pytest.approx(after, abs=7)
+    assert found.attainable == pytest.approx(outcome.score_after, abs=3)
 
 
 @pytest.fixture(scope="module")

@@ -21,7 +21,7 @@ from jugal.formats.isobmff.forecast import (
     rebuild_forecast,
     weighted,
 )
-from jugal.formats.isobmff.fragments import missing_ticks, ticks_never_there, unreached
+from jugal.formats.isobmff.fragments import in_place, missing_ticks, ticks_never_there, unreached
 from jugal.formats.isobmff.front import can_go_front
 from jugal.formats.isobmff.heif import examine_items, is_still, plan_donor_items, plan_preview
 from jugal.formats.isobmff.layout import reaching_over
@@ -189,6 +189,11 @@ def _stranded(
     )  # fmt: skip
     beyond = unreached(subject.source, movie)
     plays, best = _reached(judged, lost, [beyond.holds(t.offsets) for t in judged])
+    moved = [in_place(subject.source, movie, t) for t in judged]
+    if any(new is not old for new, old in zip(moved, judged, strict=True)):
+        bad = [payload.inspect(subject, t, []).state != 0 for t in moved]
+        shares = [payload.good_share(t, *payload.spread_to_sync(t, b)) for t, b in zip(judged, bad, strict=True)]
+        best = max(best, scoring.share(weighted(judged, shares), 1.0))
     report.plan(
         "close-fragments", "Put the fragments that are left one behind the other, with a new index of them.", best
     )

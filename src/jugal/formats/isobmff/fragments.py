@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -78,6 +78,45 @@ def decode_times(source: Source, fragment: Fragment) -> dict[int, int]:
         wide = body[:1] == b"\x01"
         times[source.uint(head.body + 4, 4) or 0] = int.from_bytes(body[4:12] if wide else body[4:8], "big")
     return times
+
+
+def displacements(source: Source, fragments: list[Fragment]) -> NDArray[np.int64]:
+    """By how many bytes each fragment lies elsewhere than its offsets say, where these count from the file's start (8.8.7).
+
+    What lies between the first run and the start of the media data is taken to be the same in all of them.
+    """
+    ahead = []
+    for fragment in fragments:
+        firsts = [_first_run(source, traf) for traf in fragment.moof.all(b"traf")]
+        known = [first for first in firsts if first is not None]
+        ahead.append(fragment.mdat.body - min(known) if known else None)
+    usual = next((a for a in ahead if a is not None), 0)
+    return np.array([0 if a is None else a - usual for a in ahead], np.int64)
+
+
+def _first_run(source: Source, traf: Box) -> int | None:
+    """Where the first run begins by an offset from the file's start; None where it counts from the fragment."""
+    head, run = traf.child(b"tfhd"), traf.child(b"trun")
+    if head is None or run is None or not (source.uint(head.body + 1, 3) or 0) & 1:
+        return None
+    base = source.uint(head.body + 8, 8)
+    if base is None:
+        return None
+    offset = source.read(run.body + 8, 4) if (source.uint(run.body + 1, 3) or 0) & 1 else b""
+    return base + int.from_bytes(offset, "big", signed=True)
+
+
+def in_place(source: Source, movie: Movie, track: Track) -> Track:
+    """``track`` with the samples of displaced fragments where they are now; itself where none is displaced."""
+    fragments = all_fragments(source, movie.tree)
+    moved = displacements(source, fragments)
+    if not moved.any() or not len(track.runs):
+        return track
+    number = np.searchsorted([f.moof.start for f in fragments], track.runs[:, 0], "right") - 1
+    by_run = np.where(number >= 0, moved[np.maximum(number, 0)], 0)
+    offsets, first = track.offsets.copy(), int(track.runs[0, 1])
+    offsets[first:] += by_run[track.chunk_of[first:]]
+    return replace(track, offsets=offsets)
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,6 +217,8 @@ def close_up(subject: Subject) -> RepairDraft:
         raise RepairImpossible("No fragment lies behind a break.")
     source = subject.source
     fragments = all_fragments(source, movie.tree)
+    away = dict(zip((f.moof.start for f in fragments), displacements(source, fragments).tolist(), strict=True))
+    movie.tracks = [in_place(source, movie, track) for track in movie.tracks]
     heads = [b for b in movie.tree.top if b.kind in (b"ftyp", b"moov") and not b.cut]
     pieces: list[Piece] = [ByteSpan(b.start, b.end) for b in sorted(heads, key=lambda b: b.start)]
     at = sum(b.end - b.start for b in heads)
@@ -202,7 +243,7 @@ def close_up(subject: Subject) -> RepairDraft:
     pieces.append(indexed)
     at = sum(b.end - b.start for b in heads) + len(indexed)
     for fragment, length in kept:
-        pieces += _index_moved(subject, fragment, at - fragment.moof.start)
+        pieces += _index_moved(subject, fragment, at - fragment.moof.start + away[fragment.moof.start])
         stop = fragment.moof.start + length - fragment.lost
         if fragment.lost:
             where = _first_fault(subject, movie, fragment)

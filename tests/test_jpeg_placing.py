@@ -84,3 +84,14 @@ def test_four_inks_that_share_their_tables_keep_apart(kind: str, tmp_path: Path)
     assert outcome.output is not None and outcome.method == "resync"
     true = share("jpeg", whole, Path(outcome.output).read_bytes())
     assert true is not None and true > 95 and (outcome.score_after or 100) <= true + 2
+
+
+def test_where_nothing_is_left_to_learn_the_inks_from_most_starts_are_believed() -> None:
+    whole = encode.jpeg(riverbed(640, 480, 7).convert("CMYK"), quality=85)
+    begin = walk(Source.from_bytes(whole), 0).scans[0].entropy.start
+    sick = whole[:begin] + b"\xfe" * 512 + whole[begin + 512 :]
+    subject = Subject(Source.from_bytes(sick))
+    reader = RunReader(walk(subject.source, 0))
+    assert reader.read(reader.scan.entropy, 0, 64)[0].count < 16
+    bit = reader.in_step(subject, begin + 512, len(sick))
+    assert bit is not None and reader.follow(subject, begin + 512, len(sick), bit, reader.total).count > 100

@@ -25,8 +25,8 @@ _SETTLING = 24
 _WILD_LEVELS = 60.0
 _BITS_AT_ONCE = 1 << 20
 _NO_COEFFICIENTS = np.zeros((0, 1, 64), np.int16)
-#: MCUs from which it is learnt how much goes on in each block of them, and the least that does.
-_CHANGES_LEARNT, _LEAST_CHANGE = 4096, 0.05
+#: MCUs from which it is learnt how much goes on in each block of them, the fewest of them, and the least that does.
+_CHANGES_LEARNT, _FEWEST_LEARNT, _LEAST_CHANGE = 4096, 16, 0.05
 
 
 @dataclass(slots=True, eq=False)
@@ -170,7 +170,10 @@ class RunReader:
 
     def _likeliest(self, tails: Counter[int], runs: list[Run]) -> int:
         """Of the last MCUs' places those of the runs in whose blocks as much goes on as in the picture's first ones."""
-        usual = _changes(self.read(self.scan.entropy, 0, _CHANGES_LEARNT)[0])
+        first, _ = self.read(self.scan.entropy, 0, _CHANGES_LEARNT)
+        if first.count < _FEWEST_LEARNT:
+            return tails.most_common(1)[0][0]
+        usual = _changes(first)
         longest = {tail: max((r for r in runs if int(r.bits[-2]) == tail), key=lambda r: r.count) for tail in tails}
         return min(longest, key=lambda tail: float(np.abs(_changes(longest[tail]) - usual).sum()))
 

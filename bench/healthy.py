@@ -19,6 +19,7 @@ from jugal.samples import encode
 from jugal.samples.scenes import riverbed
 
 Maker = Callable[[int], bytes]
+#: By what the sides of pictures and the length of clips are divided for small ones.
 _SMALL = 3
 FRAGMENTS = {"movflags": "frag_keyframe+empty_moov+default_base_moof"}
 X265 = {"x265-params": "log-level=none"}

@@ -168,7 +168,7 @@ def test_a_track_that_goes_on_in_fragments_keeps_its_doubts_in_step() -> None:
         track.offsets, track.sizes = track.offsets[:2], track.sizes[:2]
         track.durations, track.sync, track.composition = track.durations[:2], track.sync[:2], track.composition[:2]
         assert before > 2
-    read_fragments(Source.from_bytes(bytes(data)), movie.tree, movie.tracks)
+    read_fragments(Source.from_bytes(bytes(data)), movie.tree, movie.moov, movie.tracks)
     for track in movie.tracks:
         assert track.astray.size == track.offsets.size and track.astray.sum() == 2
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 
+from jugal.formats.registry import akin, extension_fits
 from jugal.model.result import Examination, Verdict
 
 _SIGNATURE = (
@@ -36,7 +37,9 @@ def _shared_start(one: str, other: str) -> int:
 
 
 def closeness(damaged: Examination, donor: Examination) -> tuple[float, ...]:
-    """Sort key, smaller is likelier: what both say of themselves, then folder, then name, then size."""
+    """Sort key, smaller is likelier: format, what both say of themselves, then folder, then name, then size."""
+    suffix = os.path.splitext(damaged.path)[1].lstrip(".").lower()
+    strange = damaged.format != donor.format and not (suffix and extension_fits(donor.format, suffix))
     disagree = sum(
         1
         for key in _SIGNATURE
@@ -46,12 +49,13 @@ def closeness(damaged: Examination, donor: Examination) -> tuple[float, ...]:
     folder = 0 if os.path.dirname(damaged.path) == os.path.dirname(donor.path) else 1
     common = _shared_start(os.path.basename(damaged.path), os.path.basename(donor.path))
     ratio = max(damaged.size, donor.size, 1) / max(1, min(damaged.size, donor.size))
-    return (disagree, -agree, folder, -common, ratio)
+    return (strange, disagree, -agree, folder, -common, ratio)
 
 
 def fitting_donors(damaged: Examination, candidates: Sequence[Examination]) -> list[Examination]:
-    """Healthy files of the damaged one's format, ranked; of those alike in every respect only the closest."""
-    usable = [c for c in candidates if is_donor(c) and c.format == damaged.format and c.path != damaged.path]
+    """Healthy files of the damaged one's format or one akin, ranked; of those alike in every respect only the closest."""
+    able = akin(damaged.format)
+    usable = [c for c in candidates if is_donor(c) and c.format in able and c.path != damaged.path]
     usable.sort(key=lambda c: closeness(damaged, c))
     seen: set[tuple[object, ...]] = set()
     ranked = []

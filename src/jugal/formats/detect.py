@@ -290,6 +290,8 @@ def _without_start(source: Source) -> Detection | None:
     embedded = [(at, name) for at, name in ((jpeg, "jpeg"), (png, "png"), (pdf, "pdf")) if at >= 0]
     if b"PK\x05\x06" in tail or head.count(b"PK\x03\x04") >= 2:
         return Detection(package_format(source), "ZIP headers", False)
+    if _has_fragments(source):
+        return Detection("mp4", "movie fragments", False)
     movie = _movie_without_start(source)
     if movie and not (embedded and min(embedded)[0] <= 65536 and not _of_pictures(source)):
         return movie
@@ -366,6 +368,11 @@ def _movie_without_start(source: Source) -> Detection | None:
     if source.read(4, 4) == b"mdat":
         return Detection("mp4", "media data box", False)
     return None
+
+
+def _has_fragments(source: Source) -> bool:
+    """Movie fragments (ISO/IEC 14496-12 8.8.4), whatever their samples look like."""
+    return any(source.read(at + 12, 4) == b"mfhd" for at in _box_positions(source, b"moof"))
 
 
 def _still_without_start(source: Source) -> Detection | None:

@@ -53,6 +53,18 @@ def formats() -> dict[str, FormatSpec]:
     return table
 
 
+def akin(name: str) -> tuple[str, ...]:
+    """The formats whose files may lend to one of ``name``, itself first: pictures apart, all that the same repairs mend.
+
+    What the start of a file said of its format is often just what is lost.
+    """
+    spec = formats().get(name)
+    if spec is None or spec.kind is Kind.PHOTO:
+        return (name,)
+    others = (n for n, s in formats().items() if s.repairs is spec.repairs and s.kind is not Kind.PHOTO and n != name)
+    return (name, *others)
+
+
 def kind_of(name: str) -> Kind:
     """The kind a format belongs to."""
     spec = formats().get(name)

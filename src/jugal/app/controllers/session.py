@@ -30,6 +30,7 @@ from jugal.engine.rate import Rate
 from jugal.engine.report.write import Reports, write_reports
 from jugal.engine.run import CaseRun, Choice, Progress
 from jugal.engine.walk import walk
+from jugal.formats.registry import akin
 from jugal.model.result import Examination, RepairOutcome, RepairStatus
 from jugal.model.words import printable
 
@@ -404,9 +405,10 @@ class Session(QObject):
 
     @staticmethod
     def _lenders(case: Case, examination: Examination, most: int) -> list[Examination]:
-        """Whole files of the same format, those of the same camera first; as many as are worth comparing."""
+        """Whole files of the same format and those akin, of the same camera first; as many of each as are worth comparing."""
         camera = str(examination.media.get("camera", ""))
-        found = (case.examination(n) for n in case.whole_files(examination.format, camera, most))
+        numbers = (n for name in akin(examination.format) for n in case.whole_files(name, camera, most))
+        found = (case.examination(n) for n in numbers)
         return [e for e in found if e is not None and is_donor(e)]
 
     def repair(self, tasks: Sequence[Task]) -> None:

@@ -12,7 +12,7 @@ from jugal.binary.output import Piece
 from jugal.binary.source import Source
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.isobmff import payload
-from jugal.formats.isobmff.boxes import Box, Tree, find_box, read_header
+from jugal.formats.isobmff.boxes import Box, Tree, find_box, read_children, read_header
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import Step, apply_steps
 from jugal.formats.isobmff.tables import Track
@@ -23,6 +23,8 @@ from jugal.model.span import ByteSpan
 _MOST_LOST = 1 << 24
 #: Seconds by which a segment index and the samples may differ where nothing is missing.
 _ROUNDED = 0.5
+#: Fragments that are asked for the tracks they belong to.
+_MOST_ASKED = 16
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +57,10 @@ def all_fragments(source: Source, tree: Tree) -> list[Fragment]:
 
 
 def heads_of_fragments(source: Source, span: ByteSpan) -> list[ByteSpan]:
-    """The fragments' own indexes (8.8.4) among the media data in ``span``, each with the head of its media data."""
+    """The fragments' own indexes (8.8.4) among the media data in ``span``, each with the head of its media data.
+
+    The index of them all at the end (8.8.9) is one of them.
+    """
     found: list[ByteSpan] = []
     at = span.start
     while (moof := find_box(source, b"moof", frozenset({b"mfhd"}), at)) is not None and moof.end <= span.end:
@@ -64,7 +69,21 @@ def heads_of_fragments(source: Source, span: ByteSpan) -> list[ByteSpan]:
         if moof.start >= at:
             found.append(ByteSpan(moof.start, min(end, span.end)))
         at = end
+    last = find_box(source, b"mfra", frozenset({b"tfra"}), at)
+    if last is not None and last.end <= span.end:
+        found.append(ByteSpan(last.start, last.end))
     return found
+
+
+def idents_of_fragments(source: Source, heads: list[ByteSpan]) -> set[int]:
+    """The tracks that the fragments at ``heads`` belong to (8.8.7)."""
+    idents: set[int] = set()
+    for head in heads[:_MOST_ASKED]:
+        box = read_header(source, head.start, source.size)
+        if box is not None and box.kind == b"moof":
+            read_children(source, Tree(), box)
+            idents |= {source.uint(h.body + 4, 4) or 0 for traf in box.all(b"traf") for h in traf.all(b"tfhd")}
+    return idents
 
 
 def decode_times(source: Source, fragment: Fragment) -> dict[int, int]:
@@ -178,15 +197,19 @@ def ticks_never_there(source: Source, tree: Tree, track: Track) -> int:
     return round(lacking) if lacking > _ROUNDED * track.timescale else 0
 
 
-def share_from_start(source: Source, tree: Tree) -> float:
-    """How much of the running time up to the last fragment is there, 0..1: the first one's own time says what went before."""
+def share_from_start(source: Source, tree: Tree, ahead: dict[int, int] | None = None) -> float:
+    """How much of the running time up to the last fragment is there, 0..1: the first one's own time says what went before.
+
+    ``ahead`` are the ticks of each track that were found in front of the first fragment.
+    """
     share = 1.0
     times = [decode_times(source, fragment) for fragment in all_fragments(source, tree)]
     for ident in {ident for row in times for ident in row}:
         own = [row[ident] for row in times if ident in row]
         if len(own) > 1 and own[-1] > own[0]:
             there = (own[-1] - own[0]) * len(own) / (len(own) - 1)
-            share = min(share, there / (own[0] + there))
+            found = min(own[0], (ahead or {}).get(ident, 0))
+            share = min(share, (found + there) / (own[0] + there))
     return share
 
 
@@ -243,7 +266,7 @@ def close_up(subject: Subject) -> RepairDraft:
     pieces.append(indexed)
     at = sum(b.end - b.start for b in heads) + len(indexed)
     for fragment, length in kept:
-        pieces += _index_moved(subject, fragment, at - fragment.moof.start + away[fragment.moof.start])
+        pieces += _index_moved(subject, fragment.moof, at - fragment.moof.start + away[fragment.moof.start])
         stop = fragment.moof.start + length - fragment.lost
         if fragment.lost:
             where = _first_fault(subject, movie, fragment)
@@ -260,16 +283,26 @@ def close_up(subject: Subject) -> RepairDraft:
     return RepairDraft(tuple(pieces), tuple(steps))
 
 
-def _index_moved(subject: Subject, fragment: Fragment, delta: int) -> tuple[Piece, ...]:
-    """The fragment's moof for another place in the file: offsets that count from the file's start go along (8.8.7)."""
+def all_moved(subject: Subject, tree: Tree, delta: int) -> tuple[Piece, ...]:
+    """What lies from the first box of ``tree`` on for a place ``delta`` bytes further on; offsets in fragments go along."""
+    pieces: list[Piece] = []
+    at = tree.top[0].start
+    for moof in tree.all(b"moof"):
+        pieces += [ByteSpan(at, moof.start), *_index_moved(subject, moof, delta)]
+        at = moof.end
+    return (*pieces, ByteSpan(at, subject.size))
+
+
+def _index_moved(subject: Subject, moof: Box, delta: int) -> tuple[Piece, ...]:
+    """``moof`` for another place in the file: offsets that count from the file's start go along (8.8.7)."""
     source, patches = subject.source, []
-    for traf in fragment.moof.all(b"traf"):
+    for traf in moof.all(b"traf"):
         head = traf.child(b"tfhd")
         if head is not None and (source.uint(head.body + 1, 3) or 0) & 1:
             place = head.body + 8
             stated = int.from_bytes(source.read(place, 8), "big") + delta
             patches.append((place, max(0, stated).to_bytes(8, "big")))
-    return patched(subject, patches, fragment.moof.start, fragment.moof.end)
+    return patched(subject, patches, moof.start, moof.end)
 
 
 def moved_runs(subject: Subject, track: Track, steps: list[Step]) -> list[tuple[int, bytes]]:

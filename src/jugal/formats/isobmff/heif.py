@@ -8,7 +8,7 @@ import numpy as np
 
 from jugal.formats.base import Report, Subject
 from jugal.formats.fills import foreign_text, holes
-from jugal.formats.isobmff.boxes import Box, Tree
+from jugal.formats.isobmff.boxes import Box, Tree, find_box
 from jugal.formats.isobmff.following import still_fault
 from jugal.formats.isobmff.items import CODED, Item, Items, read_items
 from jugal.formats.isobmff.pictures import pictures_share
@@ -110,6 +110,8 @@ def is_still(subject: Subject) -> bool:
     """Whether a file without an index is a still picture: by its brand, else by the pictures that most of it is."""
     if subject.source.read(4, 4) == b"ftyp":
         return subject.source.read(8, 4) in _STILL_BRANDS
+    if find_box(subject.source, b"moof", frozenset({b"mfhd"})) is not None:
+        return False
     return pictures_share(subject.source)[1] >= _MOSTLY
 
 

@@ -84,10 +84,12 @@ def _sample_table(donor: Subject, plan: TrackPlan, shift: int) -> bytes:
     return b"".join(out)
 
 
-def index_like(donor: Subject, lender: Movie, plans: list[TrackPlan], shift: int, own: bool = False) -> bytes:
+def index_like(
+    donor: Subject, lender: Movie, plans: list[TrackPlan], shift: int, own: bool = False, fragments: bool = False
+) -> bytes:
     """A moov box like the donor's, with the tables of ``plans``; nothing in it that is true of the donor only.
 
-    With ``own`` the donor is the file itself, whose dates and places are kept.
+    With ``own`` the donor is the file itself, whose dates and places are kept; with ``fragments`` some follow (8.8.1).
     """
     moov = lender.moov
     assert moov is not None
@@ -97,6 +99,8 @@ def index_like(donor: Subject, lender: Movie, plans: list[TrackPlan], shift: int
     set_durations(donor, written, moov, ends, max(ends.values(), default=0.0), bodies)
     keep = {track.box.start for track in written}
     for box in moov.children:
+        if box.kind == b"mvex" and fragments:
+            continue
         if (box.kind in (b"udta", b"meta", b"uuid", b"mvex", b"iods") and not own) or (
             box.kind == b"trak" and box.start not in keep
         ):

@@ -69,13 +69,17 @@ def read_movie(subject: Subject) -> Movie:
             moov.cut = moov.end > source.size
             moov.end = min(moov.end, source.size)
             read_children(source, tree, moov, subject.limits)
+            behind_break = tree.broken_at is not None and moov.start >= tree.broken_at
+            if behind_break and moov.complete and moov.child(b"mvex") is not None:
+                # Its fragments follow it in a chain of their own.
+                tree.top += read_tree(source, moov.end, subject.limits).top
     movie = Movie(tree, moov, hidden)
     if moov is not None:
         movie.tracks = [read_track(source, trak) for trak in moov.all(b"trak")]
         _doubt_sizes(movie, source.size)
         if moov.child(b"mvex") is not None and not hidden:
             movie.stranded = find_stranded(source, tree, subject.limits)
-        movie.broken_fragments = read_fragments(source, tree, movie.tracks)
+        movie.broken_fragments = read_fragments(source, tree, moov, movie.tracks)
         if moov.child(b"mvex") is not None and not movie.stranded:
             _find_swallowed(subject, movie)
     return movie

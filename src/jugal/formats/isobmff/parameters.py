@@ -15,14 +15,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.isobmff.bits import BitReader, BitWriter, unescape
-from jugal.formats.isobmff.slices import Header, read_header
-from jugal.formats.isobmff.video import MOST_BLOCKS, PictureSet, SequenceSet
+from jugal.formats.isobmff.slices import Header, follow_slice, read_header
+from jugal.formats.isobmff.video import MOST_BLOCKS, AvcStream, PictureSet, SequenceSet
 from jugal.kernels import cabac, cavlc
 from jugal.kernels.macroblocks import WHOLE_SLICE, Form, I
 
 #: Slices whose headers are compared, and intra slices that are followed to their ends.
 _HEADS = 120
 _FOLLOWED = 2
+#: Predicted slices that are followed to their ends.
+_PREDICTED = 12
 #: Share of headers that must agree: among uncompressed sound some slices are none.
 _AGREE = 0.85
 #: Bytes of a slice of which the header is read.
@@ -31,7 +33,7 @@ _WIDEST = 512
 #: Sizes that cameras, phones and broadcasters use; their height and width are not always whole macroblocks.
 USUAL_SIZES = (
     (1920, 1080), (1280, 720), (3840, 2160), (640, 480), (640, 360), (2704, 1520), (2560, 1440), (854, 480), (848, 480),
-    (1440, 1080), (720, 576), (720, 480), (960, 540), (1024, 576), (4096, 2160), (480, 270), (426, 240), (320, 240),
+    (1440, 1080), (720, 576), (720, 480), (960, 540), (1024, 576), (4096, 2160), (480, 272), (480, 270), (426, 240), (320, 240),
     (320, 180), (480, 360), (480, 320), (640, 352), (400, 300), (800, 600), (1024, 768), (1080, 1920), (720, 1280),
     (2160, 3840), (360, 640), (480, 854), (176, 144), (352, 288), (800, 480), (1600, 900), (1280, 960), (1920, 1440),
 )  # fmt: skip
@@ -109,14 +111,44 @@ def find_parameters(units: Sequence[Unit], settings: bytes = b"") -> AvcParamete
         )  # fmt: skip
     found = _agreeing(units, base, sure=bool(named))
     sized = _sized(units, found, _follow) if found is not None else None
-    if sized is not None or named.get("cabac") == 1:
-        return sized
+    if sized is not None:
+        return _followed_best(units, sized)
+    if named.get("cabac") == 1:
+        return None
     quantiser = named.get("crf", named.get("qp", 26))
     for tried in _orders(units, replace(base, cabac=False, qp=quantiser), sure=bool(named)):
         sized = _sized(units, tried, _follow_codes)
         if sized is not None:
-            return sized
+            return _followed_best(units, sized)
     return None
+
+
+def share_followed(units: Sequence[Unit], known: AvcParameters, most: int = _PREDICTED) -> float | None:
+    """Which share of the first predicted slices ends where it must, read with ``known``, 0..1; None where there are none."""
+    stream = AvcStream()
+    for written in (sequence_set(known), picture_set(known)):
+        stream.add(written)
+    ends = []
+    for unit in units:
+        followed = None if unit.idr else follow_slice(unit.data, stream)
+        if followed is not None and followed.kind != I:
+            ends.append(followed.whole)
+        if len(ends) >= most:
+            break
+    return sum(ends) / len(ends) if ends else None
+
+
+def _followed_best(units: Sequence[Unit], known: AvcParameters) -> AvcParameters:
+    """``known``, or what predicted slices read better with: intra slices do not show all of it."""
+    best, most = known, share_followed(units, known)
+    if most is None or most == 1.0:
+        return best
+    for eight, weighted, bipred, references in product((False, True), (False, True), (0, 1, 2), (1, 2, 3, 4)):
+        tried = replace(known, eight=eight, weighted=weighted, bipred=bipred, references=references)
+        share = share_followed(units, tried)
+        if share is not None and share > most:
+            best, most = tried, share
+    return best
 
 
 def named_settings(settings: bytes) -> dict[str, int]:

@@ -21,6 +21,8 @@ _BEFORE, _BEHIND = range(32, 40), 40
 _SEQUENCE, _DELIMITER, _FRAME_UNITS, _OTHER = 1, 2, (3, 4, 6), (5, 7, 8, 15)
 _LONGEST_SEQUENCE = 24
 _WINDOW = 1 << 22
+#: Bytes of what describes a picture that may stand before it.
+_NEAR_START = 1 << 16
 
 
 def find_pictures(source: Source, start: int, coding: bytes) -> list[ByteSpan]:
@@ -44,14 +46,28 @@ def find_pictures(source: Source, start: int, coding: bytes) -> list[ByteSpan]:
 
 
 def pictures_share(source: Source) -> tuple[str, float]:
-    """What most of a file is coded in, HEVC or AV1, and which share of its bytes that are not zero such pictures take."""
+    """What most of a file is coded in, HEVC or AV1, and which share of its bytes that are not zero such pictures take.
+
+    One unit alone, far inside, is a length and a header as they come up by chance in media data of any kind.
+    """
     name, most = "HEVC", 0
+    filled = _leading_zeros(source)
     for words, coding in (("HEVC", b"hvc1"), ("AV1", b"av01")):
-        taken = sum(span.length for span in find_pictures(source, 0, coding))
+        found = find_pictures(source, 0, coding)
+        if len(found) == 1 and found[0].start > filled + _NEAR_START:
+            continue
+        taken = sum(span.length for span in found)
         if taken > most:
             name, most = words, taken
-    filled = int(np.argmax(source.array != 0)) if most else 0
     return name, most / max(1, source.size - filled)
+
+
+def _leading_zeros(source: Source) -> int:
+    for low in range(0, source.size, _WINDOW):
+        there = np.flatnonzero(source.array[low : low + _WINDOW])
+        if there.size:
+            return low + int(there[0])
+    return source.size
 
 
 def _starts(source: Source, start: int, coding: bytes) -> Iterator[int]:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import math
 import struct
+from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +15,7 @@ from scipy.special import entr
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.isobmff.boxes import Tree, find_box, read_tree
-from jugal.formats.isobmff.fragments import heads_of_fragments, share_from_start
+from jugal.formats.isobmff.fragments import all_moved, heads_of_fragments, idents_of_fragments, share_from_start
 from jugal.formats.isobmff.index import TrackPlan, empty_index_of, index_like
 from jugal.formats.isobmff.lanes import AmrLane, FrameLane, Lane, PcmLane, SoundLane, VideoLane, VopLane
 from jugal.formats.isobmff.movie import Movie, read_movie
@@ -29,6 +31,10 @@ from jugal.kernels.visual import I
 from jugal.model.span import ByteSpan
 
 _LEAST_EXPLAINED = 0.2
+#: Stretches between pictures from which on they are a track of their own.
+_TAKING_TURNS = 8
+#: Bytes in front of the first fragment that are more than boxes.
+_LEAST_AHEAD = 1 << 12
 #: Bytes behind the last sample from which on they were media data: an index that lies there is smaller.
 _LEAST_TAIL, _TAIL_SHARE = 1 << 14, 0.04
 #: Bytes from which picture and sound are told where no healthy file is at hand.
@@ -73,6 +79,11 @@ def media_span(subject: Subject) -> ByteSpan:
     return ByteSpan(start, max(start, min(end, subject.size)))
 
 
+def _begins_with_box(subject: Subject, span: ByteSpan) -> bool:
+    """The header of the box around the media data is there."""
+    return subject.source.read(span.start - 4, 4) == b"mdat"
+
+
 def stated_share(subject: Subject, span: ByteSpan) -> float:
     """How much of what the media data header promises lies in ``span``, 0..1; 1 where it promises nothing sensible."""
     mdat = next((b for b in read_tree(subject.source, 0, subject.limits).top if b.kind == b"mdat"), None)
@@ -111,18 +122,22 @@ def estimate_index(subject: Subject, donor: Subject | None, rate: float | None =
     """
     data, span = subject.source.array, media_span(subject)
     picture = find_picture(data, span)
+    heads = heads_of_fragments(subject.source, span)
     window = ByteSpan(span.start, min(span.end, span.start + _LEARNT_FROM))
-    if picture is None:
-        sound = find_sound(data, [window])
-    else:
-        alone = walk(data, window.start, window.end, [picture.lane])
-        sound = find_sound(data, [g.span for g in alone.gaps])
+    # What no picture takes; without a picture everything but the fragments' own indexes.
+    alone = walk(data, window.start, window.end, [picture.lane] if picture else [], heads)
+    sound = find_sound(data, [g.span for g in alone.gaps])
+    if picture is not None:
+        if sound is not None and isinstance(sound.lane, PcmLane) and not _begins_with_box(subject, span):
+            # The start is lost: the rest of a picture stands there, which uncompressed sound might be as well.
+            span = ByteSpan(picture.lane.found.offsets[0], span.end)
         picture.lane = picture.lane.afresh()
     lanes = lanes_of(picture, sound)
     if not lanes:
         raise RepairImpossible("Neither picture nor sound of a known kind is found in the media data.")
-    found = walk(data, span.start, span.end, lanes, heads_of_fragments(subject.source, span))
-    rates = find_rates(len(picture.lane.found) if picture else 0, picture.rate if picture else 0.0, sound)
+    found = walk(data, span.start, span.end, lanes, heads)
+    tracks = max(0, len(idents_of_fragments(subject.source, heads)) - 1) if picture else 0
+    rates = find_rates(len(picture.lane.found) if picture else 0, picture.rate if picture else 0.0, sound, tracks)
     if rate is not None:
         rates = replace(rates, frames=rate, how=ASKED) if picture else replace(rates, values=round(rate), how=ASKED)
     streams = [picture.stream(rates.frames)] if picture is not None else []
@@ -142,6 +157,9 @@ def estimate_index(subject: Subject, donor: Subject | None, rate: float | None =
     trust = (picture.trust if picture else 1.0) * (
         1.0 if rates.how != ASSUMED else _ASSUMED_CLOCK if picture else _ASSUMED_PITCH
     )
+    if sound is None and len(found.gaps) > _TAKING_TURNS:
+        told.append("Something else takes turns with the picture, sound perhaps, and is of no known kind.")
+        trust *= 0.5
     return replace(draft, steps=(*told, *draft.steps[:-1]), kept=draft.kept * trust)
 
 
@@ -154,10 +172,11 @@ def with_index(
     span: ByteSpan,
     in_front: bool,
     own: bool = False,
+    fragments: bool = False,
 ) -> RepairDraft:
     """The file with an index for the samples ``found``, refused where they do not look like the donor's.
 
-    With ``own`` the donor is the file itself, whose dates and places are kept.
+    With ``own`` the donor is the file itself, whose dates and places are kept; with ``fragments`` some are to follow.
     """
     lanes = found.lanes
     if not sum(len(lane.found) for lane in lanes) or found.explained < _LEAST_EXPLAINED * span.length:
@@ -188,7 +207,9 @@ def with_index(
     tail = _lost_tail(subject, span, plans)
     if tail:
         steps.insert(-1, f"Found no sample in the last {tail:,} bytes of the media data, which hold something else.")
-    pieces = _pieces(subject, donor, lender, span, plans, in_front, own)
+    pieces = _pieces(
+        subject, donor, span, plans, in_front, partial(index_like, donor, lender, plans, own=own, fragments=fragments)
+    )
     there = (span.length - tail) / span.length
     return RepairDraft(pieces, tuple(steps), kept=kept * there * stated_share(subject, span))
 
@@ -248,9 +269,26 @@ def _lend_header(subject: Subject, donor: Subject, lender: Movie, tree: Tree) ->
     if moov.child(b"mvex") is None or not idents <= {t.ident for t in lender.tracks}:
         raise RepairImpossible("The healthy file is not fragmented in the same way.")
     kind = _file_type(subject) or _file_type(donor) or b""
-    pieces = (kind, empty_index_of(donor, lender), ByteSpan(tree.top[0].start, subject.size))
     words = "Took the configuration from the donor; the fragments have their own index."
+    media, begins = media_span(subject), tree.top[0].start
+    ahead = ByteSpan(min(media.start, begins), min(media.end, begins))
+    if any(t.chunk_offsets.size for t in lender.tracks) and ahead.length > _LEAST_AHEAD:
+        return _with_first_part(subject, donor, lender, tree, ahead, words)
+    pieces = (kind, empty_index_of(donor, lender), ByteSpan(tree.top[0].start, subject.size))
     return RepairDraft(pieces, (words,), kept=100.0 * share_from_start(subject.source, tree))
+
+
+def _with_first_part(
+    subject: Subject, donor: Subject, lender: Movie, tree: Tree, span: ByteSpan, words: str
+) -> RepairDraft:
+    """Fragments behind media data whose samples the lost index listed itself: those are found anew in ``span``."""
+    found, tracks = find_samples(subject, donor, lender, span)
+    first = with_index(subject, donor, lender, found, tracks, span, in_front=True, fragments=True)
+    size = sum(len(p) if isinstance(p, bytes) else p.length for p in first.pieces)
+    moved = all_moved(subject, tree, size - tree.top[0].start)
+    steps = (words, "Found the samples before the first fragment anew.", *first.steps)
+    there = {t.ident: round(_raw_seconds(lane, t) * t.timescale) for lane, t in zip(found.lanes, tracks, strict=True)}
+    return RepairDraft((*first.pieces, *moved), steps, kept=100.0 * share_from_start(subject.source, tree, there))
 
 
 def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
@@ -469,13 +507,12 @@ def _sound_plan(
 def _pieces(
     subject: Subject,
     donor: Subject,
-    lender: Movie,
     span: ByteSpan,
     plans: list[TrackPlan],
     in_front: bool,
-    own: bool,
+    indexed: Callable[[int], bytes],
 ) -> tuple[Piece, ...]:
-    """File type, media data and index, the index before or behind."""
+    """File type, media data and index, the index before or behind: ``indexed`` makes it by how far the samples move."""
     kind = _file_type(subject) or _file_type(donor) or box_bytes(b"ftyp", b"isom\0\0\2\0isomiso2mp41")
     silence = _silence(plans)
     for plan in plans:
@@ -483,10 +520,10 @@ def _pieces(
     head = struct.pack(">I4sQ", 1, b"mdat", 16 + span.length + len(silence))
     if not in_front:
         shift = len(kind) + len(head) - span.start
-        return (kind, head, span, silence, index_like(donor, lender, plans, shift, own))
-    room = len(index_like(donor, lender, plans, 0, own))
+        return (kind, head, span, silence, indexed(shift))
+    room = len(indexed(0))
     for _ in range(3):
-        index = index_like(donor, lender, plans, len(kind) + room + len(head) - span.start, own)
+        index = indexed(len(kind) + room + len(head) - span.start)
         if len(index) == room:
             break
         room = len(index)

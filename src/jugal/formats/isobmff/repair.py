@@ -93,25 +93,12 @@ def fix_boxes(subject: Subject, donor: Subject | None) -> RepairDraft:
     if moov.cut:
         patches.append(resized(moov, moov.end - moov.start))
         steps.append(f"Set the size of the index at {moov.start:,} to {moov.end - moov.start:,} bytes.")
-    head_room = moov.start if moov.start < first else first
-    good = [b for b in movie.tree.top if b.kind == b"ftyp" and not b.cut and b.end <= head_room]
-    cursor = good[0].end if good else 0
-    quicktime = subject.source.find(b"mhlr", moov.start, moov.end) >= 0
-    if not good:
-        brand = b"qt  " if quicktime else b"isom"
-        others = brand if quicktime else b"isomiso2mp41"
-        box = box_bytes(b"ftyp", brand + struct.pack(">I", 512) + others)
-        room = head_room - len(box)
-        if 0 < room < 8 and room % 4 == 0:
-            box = box_bytes(b"ftyp", brand + struct.pack(">I", 512) + others + b"mp42" * (room // 4))
-            room = 0
-        limit = 8 if head_room == first else 0
-        if room < limit:
-            box = b""
-        if box:
-            patches.append((0, box))
-            steps.append(f"Wrote a file type box over bytes 0 to {len(box)}.")
-            cursor = len(box)
+    in_pieces = any(t.fragmented for t in movie.tracks)
+    cursor = _file_type(subject, movie, moov, moov.start if in_pieces else first, patches, steps)
+    if in_pieces:
+        # Every fragment has a box of its own around its media data; what lies from the index on stays as it is.
+        _fill_up(patches, steps, cursor, moov.start)
+        return RepairDraft(patched(subject, patches), tuple(steps))
     if moov.start < first:
         _fill_up(patches, steps, cursor, moov.start)
         cursor = moov.end
@@ -144,6 +131,32 @@ def fix_boxes(subject: Subject, donor: Subject | None) -> RepairDraft:
     elif end < subject.size:
         steps.append(f"Left out bytes {end:,} to {subject.size:,} after the last box.")
     return RepairDraft(patched(subject, patches, 0, end), tuple(steps))
+
+
+def _file_type(
+    subject: Subject, movie: Movie, moov: Box, first: int, patches: list[tuple[int, bytes]], steps: list[str]
+) -> int:
+    """Where the file type box ends that stands in front of the index and the media data from ``first`` on, 0 without one.
+
+    It is written where there is none and room for it.
+    """
+    head_room = min(moov.start, first)
+    good = [b for b in movie.tree.top if b.kind == b"ftyp" and not b.cut and b.end <= head_room]
+    if good:
+        return good[0].end
+    quicktime = subject.source.find(b"mhlr", moov.start, moov.end) >= 0
+    brand = b"qt  " if quicktime else b"isom"
+    others = brand if quicktime else b"isomiso2mp41"
+    box = box_bytes(b"ftyp", brand + struct.pack(">I", 512) + others)
+    room = head_room - len(box)
+    if 0 < room < 8 and room % 4 == 0:
+        box = box_bytes(b"ftyp", brand + struct.pack(">I", 512) + others + b"mp42" * (room // 4))
+        room = 0
+    if room < (8 if first < moov.start else 0):
+        return 0
+    patches.append((0, box))
+    steps.append(f"Wrote a file type box over bytes 0 to {len(box)}.")
+    return len(box)
 
 
 def _fill_up(patches: list[tuple[int, bytes]], steps: list[str], at: int, end: int) -> int:

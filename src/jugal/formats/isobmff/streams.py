@@ -27,7 +27,6 @@ from jugal.formats.isobmff.template import (
     picture_entry,
     sound_entry,
 )
-from jugal.formats.isobmff.timing import RATES
 from jugal.formats.isobmff.video import AvcStream, HevcStream, VideoStream
 from jugal.formats.isobmff.visual import PLANE, read_layer
 from jugal.formats.isobmff.visual_parameters import find_layer, find_pictures, layer_header
@@ -56,10 +55,18 @@ _AAC_TRIED = (3, 5, 6, 8, 11)
 _SAMPLES_PER_BLOCK = 1024
 #: History multiplier, initial history and longest parameter of ALAC's adaptive code.
 _ALAC_FIGURES = (40, 10, 14)
+#: Frames of speech before it is believed: single ones are found in anything.
+_LEAST_SPEECH = 20
 _SPEECH_RATE = {b"samr": 8000, b"sawb": 16000}
-#: Frames a second, the usual first: of rates that fit alike the earlier one is taken.
-_USUAL_RATES = (30, 29.97, 25, 24, 23.976, 60, 59.94, 50, *RATES)
-_SOUND_RATES = (48000, 44100, 32000, 96000, 24000, 22050, 16000, 8000, 11025, 12000, 88200)
+#: Frames a second and values of sound a second with how unusual they are: of rates that fit alike the more usual are taken.
+_USUAL_RATES = {
+    30: 0.0, 29.97: 0.001, 25: 0.02, 24: 0.04, 23.976: 0.041, 60: 0.05, 59.94: 0.051, 50: 0.06, 15: 0.3, 120: 0.4, 119.88: 0.4,
+    100: 0.4, 240: 0.5, 239.76: 0.5, 48: 0.5, 47.952: 0.5, 20: 0.5, 10: 0.5, 12.5: 0.6, 12: 0.6,
+}  # fmt: skip
+_SOUND_RATES = {
+    48000: 0.0, 44100: 0.02, 32000: 0.2, 96000: 0.3, 24000: 0.3, 22050: 0.3, 16000: 0.3, 8000: 0.4, 11025: 0.4, 12000: 0.6,
+    88200: 0.6,
+}  # fmt: skip
 #: The same in the order in which sound alone has them.
 _ALONE = (44100, *(r for r in _SOUND_RATES if r != 44100))
 #: Neighbouring values of sound differ by less than this share of their spread; bytes of other data do not.
@@ -110,14 +117,19 @@ class SoundGuess:
     #: Least significant byte first, where the sample entry does not say so by its name.
     turned: bool = False
 
+    @property
+    def block(self) -> int:
+        """Sample values of each channel in one sample."""
+        if isinstance(self.lane, PcmLane):
+            return 1
+        if isinstance(self.lane, AmrLane):
+            return 160
+        return self.lane.config.frames if isinstance(self.lane.config, AlacConfig) else _SAMPLES_PER_BLOCK
+
     def values(self) -> int:
         """Sample values of each channel in all samples the lane has taken."""
         found = self.lane.found
-        if isinstance(self.lane, PcmLane):
-            return sum(found.sizes) // self.lane.frame
-        if isinstance(self.lane, AmrLane):
-            return len(found) * 160
-        return len(found) * (4096 if self.codec == b"alac" else _SAMPLES_PER_BLOCK)
+        return sum(found.sizes) // self.lane.frame if isinstance(self.lane, PcmLane) else len(found) * self.block
 
     def stream(self, rate: int) -> Stream:
         """The track it makes at ``rate`` values a second."""
@@ -303,7 +315,10 @@ def _bare_avc(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGues
     evidence = "the slices, and the settings that the encoder wrote into the stream" if named else "the slices alone"
     lane = VideoLane(_stream_of(AvcStream(), sets), _LONGEST)
     entry = picture_entry(b"avc1", width, height, avc_record(*sets))
-    yield PictureGuess(lane, entry, width, height, evidence, trust=0.95 if named else 0.6)
+    trust = parameters.share_followed(slices, known)
+    yield PictureGuess(
+        lane, entry, width, height, evidence, trust=min(0.95 if named else 0.8, 0.6 if trust is None else trust)
+    )
 
 
 def _bare_hevc(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
@@ -361,7 +376,7 @@ def _lossless(data: NDArray[np.uint8], gaps: Sequence[ByteSpan], total: int) -> 
         chained = _chained(config, data, gaps)
         if chained > 1.02 * most:
             text = f"ALAC packets of {depth} bits in {_spoken(channels)}"
-            best = SoundGuess(SoundLane(config, 4), b"alac", channels, depth, _SOUND_RATES, text)
+            best = SoundGuess(SoundLane(config, 4), b"alac", channels, depth, tuple(_SOUND_RATES), text)
             most = chained
     return best
 
@@ -390,10 +405,15 @@ def _same_bands(one: int, other: int) -> bool:
 
 def _speech(data: NDArray[np.uint8], gaps: Sequence[ByteSpan], total: int) -> SoundGuess | None:
     for codec in (b"samr", b"sawb"):
-        chained = 0
+        chained = frames = 0
         for gap in gaps:
-            chained += AmrLane(codec).take(data, gap.start, gap.end) - gap.start
-        if chained > _LEAST_SOUND * total:
+            lane = AmrLane(codec)
+            end = lane.take(data, gap.start, gap.end)
+            # Zeros chain as well.
+            if 2 * np.count_nonzero(data[gap.start : end]) > end - gap.start:
+                chained += end - gap.start
+                frames += len(lane.found)
+        if chained > _LEAST_SOUND * total and frames >= _LEAST_SPEECH:
             return SoundGuess(AmrLane(codec), codec, 1, 16, (8000,), "AMR frames")
     return None
 
@@ -416,7 +436,7 @@ def _uncompressed(data: NDArray[np.uint8], gaps: Sequence[ByteSpan]) -> SoundGue
             text = f"uncompressed sound of {8 * width} bits in {_spoken(channels)}"
             best, least = (
                 SoundGuess(
-                    lane, codec, channels, 8 * width, _SOUND_RATES, text, codec == b"in24" and order == "little"
+                    lane, codec, channels, 8 * width, tuple(_SOUND_RATES), text, codec == b"in24" and order == "little"
                 ),
                 value,
             )
@@ -454,25 +474,25 @@ class Rates:
     how: str
 
 
-def find_rates(pictures: int, stated: float, sound: SoundGuess | None) -> Rates:
-    """Rates with which picture and sound last as long as each other."""
+def find_rates(pictures: int, stated: float, sound: SoundGuess | None, tracks: int = 0) -> Rates:
+    """Rates with which picture and sound last as long as each other; beside the picture lie ``tracks``, 0 where unknown."""
     if sound is None:
         return Rates(stated, 0, 0, STATED) if stated else Rates(_ASSUMED, 0, 0, ASSUMED)
     values = sound.values()
     if not pictures or not values:
         return Rates(stated or _ASSUMED, min(sound.rates, key=_ALONE.index), 1, ASSUMED)
     best, chosen = _TOO_FAR, Rates(stated or _ASSUMED, sound.rates[0], 1, ASSUMED)
-    several = (1, 2) if isinstance(sound.lane, SoundLane) else (1,)
-    for (place, rate), frames, tracks in product(
-        enumerate(sound.rates), (stated,) if stated else _USUAL_RATES, several
-    ):
-        apart = abs(np.log(pictures / frames / (values / rate / tracks)))
+    several = (1, 2) if isinstance(sound.lane, SoundLane) and tracks != 1 else (1,)
+    for rate, frames, count in product(sound.rates, (stated,) if stated else _USUAL_RATES, several):
+        apart = abs(np.log(pictures / frames / (values / rate / count)))
         # Within what one frame and one block make of the length all fit alike, and the usual one is believed.
-        step = 0.06 * rate / values + 0.0015
-        unusual = 0.02 * place + 0.001 * (0 if stated else _USUAL_RATES.index(frames)) + 0.5 * (tracks - 1)
+        step = (sound.block / rate + 1 / frames) * rate / values * count + 0.0015
+        unusual = _SOUND_RATES[rate] + (0.0 if stated else _USUAL_RATES[frames])
+        # Beside the sound there may be a track of another kind.
+        unusual += 0.25 * abs(count - tracks) if tracks else 0.5 * (count - 1)
         cost = max(1.0, apart / step) + unusual
         if cost < best:
-            best, chosen = cost, Rates(frames, rate, tracks, STATED if stated else FOUND)
+            best, chosen = cost, Rates(frames, rate, count, STATED if stated else FOUND)
     return chosen
 
 

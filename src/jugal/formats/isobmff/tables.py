@@ -367,10 +367,9 @@ class _Run:
     composition: NDArray[np.int64]
 
 
-def read_fragments(source: Source, tree: Tree, tracks: list[Track]) -> list[tuple[Box, str]]:
-    """Adds the samples of all movie fragments (8.8) to ``tracks``. Returns broken fragments with a reason."""
-    moov = tree.first(b"moov")
-    mvex = moov.child(b"mvex") if moov else None
+def read_fragments(source: Source, tree: Tree, moov: Box, tracks: list[Track]) -> list[tuple[Box, str]]:
+    """Adds the samples of all movie fragments (8.8) to ``tracks`` of ``moov``. Returns broken fragments with a reason."""
+    mvex = moov.child(b"mvex")
     if mvex is None:
         return []
     defaults: dict[int, tuple[int, int, int]] = {}

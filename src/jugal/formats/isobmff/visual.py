@@ -83,18 +83,18 @@ def _layer(bits: BitReader) -> Layer | None:
         if bits.take(1):
             bits.skip(79)
     shape = bits.take(2)
-    bits.skip(1)
+    marks = bits.take(1)
     resolution = bits.take(16)
-    bits.skip(1)
+    marks += bits.take(1)
     rate = 0.0
     if bits.take(1):
         rate = resolution / max(1, bits.take(max(1, (resolution - 1).bit_length())))
-    bits.skip(1)
+    marks += bits.take(1)
     width = bits.take(13)
-    bits.skip(1)
+    marks += bits.take(1)
     height = bits.take(13)
-    bits.skip(1)
-    if shape or bits.overrun or version > 5 or not width or not height:
+    marks += bits.take(1)
+    if shape or bits.overrun or version > 5 or not width or not height or not resolution or marks < 5:
         return None
     interlaced = bits.take(1)
     bits.skip(1)
@@ -114,7 +114,7 @@ def _layer(bits: BitReader) -> Layer | None:
     if version != 1:
         plain &= not bits.take(2)
     plain &= not bits.take(1)
-    plain &= not bits.overrun and resolution > 0
+    plain &= not bits.overrun
     return Layer(width, height, resolution, rate if 1 <= rate <= 240 else 0.0, resync, plain)
 
 

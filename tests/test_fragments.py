@@ -273,3 +273,56 @@ def test_runs_without_a_base_go_on_where_the_track_before_ended(clip: bytes) -> 
     assert all((old.offsets == new.offsets).all() for old, new in zip(expected, found, strict=True))
     assert examine(bytes(data), "clip.mp4").verdict is Verdict.INTACT
     assert share("mp4", clip, bytes(data)) == 100
+
+
+@pytest.fixture(scope="module")
+def begun() -> tuple[bytes, bytes]:
+    """Clips whose first samples the index lists itself, the others their fragments; the second to lend."""
+    mux = {"movflags": "frag_keyframe"}
+    one, two = (encode.clip(8.0, (192, 108), 25, seed=s, bit_rate=400_000, mux=mux) for s in (31, 32))
+    return one, two
+
+
+def test_bytes_before_an_index_of_fragments_cost_none_of_them(begun: tuple[bytes, bytes], tmp_path: Path) -> None:
+    whole, _ = begun
+    at = whole.index(b"moov") - 4
+    junk = np.random.default_rng(3).integers(0, 256, 1024, np.uint8).tobytes()
+    for what in (bytes(1024), junk):
+        found, outcome, out = mended(whole[:at] + what + whole[at:], tmp_path)
+        assert found.score == 0.0 and outcome.score_after == 100.0
+        assert share("mp4", whole, out) == pytest.approx(100.0)
+
+
+@pytest.mark.parametrize("lost", ["zeros over the start", "start lost", "index overwritten"])
+def test_samples_before_the_first_fragment_are_found_anew(
+    begun: tuple[bytes, bytes], lost: str, tmp_path: Path
+) -> None:
+    whole, sibling = begun
+    at = whole.index(b"moov") - 4
+    end = at + int.from_bytes(whole[at : at + 4], "big")
+    sick = {
+        "zeros over the start": bytes(end + 4) + whole[end + 4 :],
+        "start lost": whole[end + 1000 :],
+        "index overwritten": whole[:at] + bytes(end - at) + whole[end:],
+    }[lost]
+    _, outcome, out = mended(sick, tmp_path, sibling)
+    after = share("mp4", whole, out)
+    assert outcome.method.startswith("rebuild-index") and after is not None
+    assert after > 85.0 and outcome.score_after == pytest.approx(after, abs=8)
+
+
+def test_zeros_to_the_end_take_the_fragments_that_followed_along(clip: bytes, tmp_path: Path) -> None:
+    starts = fragment_starts(clip)
+    cut = (starts[-4] + starts[-3]) // 2 // 512 * 512
+    found = examine(clip[:cut] + bytes(len(clip) - cut), "clip.mp4")
+    hole = next(f for f in found.findings if f.code is FindingCode.HOLE)
+    assert hole.span is not None and hole.span.start == cut and found.verdict is Verdict.DAMAGED
+    assert found.score == pytest.approx(share("mp4", clip, clip[:cut] + bytes(len(clip) - cut)), abs=5)
+    assert examine(clip + bytes(4096), "clip.mp4").score == 100.0, "zeros behind the last fragment cost nothing"
+
+
+def test_tables_that_zeros_stand_in_place_of_are_missed_in_fragmented_clips_too(clip: bytes) -> None:
+    at, end = clip.index(b"stts") - 4, clip.index(b"stco") + 12
+    sick = clip[:at] + bytes(end - at) + clip[end:]
+    found = examine(sick, "clip.mp4")
+    assert any(f.code is FindingCode.MP4_TABLES and "lacks" in f.message for f in found.findings)

@@ -13,6 +13,7 @@ from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.chunks import astray
 from jugal.formats.isobmff.cutting import kept_share, plan_cut
+from jugal.formats.isobmff.description import lost_descriptions
 from jugal.formats.isobmff.forecast import (
     FOUND_ANEW,
     chunk_forecast,
@@ -21,14 +22,21 @@ from jugal.formats.isobmff.forecast import (
     rebuild_forecast,
     weighted,
 )
-from jugal.formats.isobmff.fragments import in_place, missing_ticks, ticks_never_there, unreached
+from jugal.formats.isobmff.fragments import closed, missing_ticks, ticks_never_there, unreached
 from jugal.formats.isobmff.front import can_go_front
 from jugal.formats.isobmff.heif import examine_items, is_still, plan_donor_items, plan_preview
 from jugal.formats.isobmff.layout import reaching_over
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.rawphoto import examine_raw_photo
 from jugal.formats.isobmff.retable import media_between
-from jugal.formats.isobmff.structure import late_start, mark_boxes, soften, structure_findings
+from jugal.formats.isobmff.structure import (
+    filled_across,
+    late_start,
+    mark_boxes,
+    opens_though_cut,
+    soften,
+    structure_findings,
+)
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.unindexed import find_break
 from jugal.model import scoring
@@ -56,7 +64,7 @@ def examine(subject: Subject, report: Report) -> None:
     mark_boxes(report, movie)
     opens = structure_findings(subject, report, movie)
     if movie.moov is not None and not movie.moov.complete:
-        opens = False
+        opens = opens and opens_though_cut(movie.moov)
     if movie.moov is None or not movie.tracks:
         meta = movie.tree.first(b"meta")
         if movie.moov is None and meta is not None:
@@ -69,6 +77,7 @@ def examine(subject: Subject, report: Report) -> None:
         t for t in movie.tracks if t.offsets.size
     ]
     _table_findings(subject, report, movie)
+    undescribed = lost_descriptions(subject, report, judged)
     if not judged:
         report.score = 0.0
         report.attainable = rebuild_forecast(subject, report)
@@ -83,6 +92,11 @@ def examine(subject: Subject, report: Report) -> None:
     # A track whose tables list no samples does not play, whatever the others do.
     silent = [t for t in movie.tracks if t.kind != "other" and t.problems and not t.offsets.size and not t.fragmented]
     plays = scoring.share(weighted(judged + silent, shares + [0.0] * len(silent)), 1.0)
+    if undescribed:
+        report.plan(
+            "lend-description", "Take what its decoder must know from a healthy file of the same device.", plays, True
+        )
+        plays = min(plays, scoring.UNOPENABLE)
     best = plays
     if movie.stranded:
         plays, best = _stranded(subject, report, movie, judged, lost)
@@ -92,8 +106,9 @@ def examine(subject: Subject, report: Report) -> None:
         best = chunk_forecast(subject, report, movie, judged, plays)
     elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
         plays, best = offset_forecast(subject, report, movie, judged, spans, plays)
-    if _tail_is_lost(movie, judged, lost):
-        plays = best = plays * movie.tree.broken_at / subject.size if movie.tree.broken_at else plays
+    if (end := _lost_from(subject, movie, judged, lost)) is not None and movie.tree.broken_at is not None:
+        there, _ = _reached(judged, lost, [t.offsets + t.sizes > end for t in judged])
+        plays = best = there * movie.tree.broken_at / subject.size
     soften(report, movie, first_bad)
     if movie.swallowed is not None:
         best = max(best, _swallowed(subject, report, movie, judged, plays))
@@ -117,15 +132,20 @@ def examine(subject: Subject, report: Report) -> None:
         )
 
 
-def _tail_is_lost(movie: Movie, judged: list[Track], lost: list[NDArray[np.bool_]]) -> bool:
-    """Fragments were overwritten to the end of the file: the last ones before the break are damaged themselves.
+def _lost_from(subject: Subject, movie: Movie, judged: list[Track], lost: list[NDArray[np.bool_]]) -> int | None:
+    """From where on fragments were overwritten to the end of the file; None where they were not.
 
-    What follows a file that is whole up to the break belongs to another.
+    They were where a filled run reaches into the last ones before the break, or those are damaged themselves. What follows a
+    file that is whole up to the break belongs to another.
     """
-    if movie.tree.broken_at is None or movie.stranded or not all(t.fragmented and not t.missing for t in judged):
-        return False
+    broken = movie.tree.broken_at
+    if broken is None or movie.hidden or movie.stranded or not all(t.fragmented and not t.missing for t in judged):
+        return None
+    filled = filled_across(subject, movie)
+    if filled is not None:
+        return filled.start
     last = max(range(len(judged)), key=lambda k: int((judged[k].offsets + judged[k].sizes).max()))
-    return bool(lost[last][int(np.argmax(judged[last].offsets))])
+    return broken if lost[last][int(np.argmax(judged[last].offsets))] else None
 
 
 def _late_start(subject: Subject, report: Report, start: int) -> None:
@@ -189,15 +209,22 @@ def _stranded(
     )  # fmt: skip
     beyond = unreached(subject.source, movie)
     plays, best = _reached(judged, lost, [beyond.holds(t.offsets) for t in judged])
-    moved = [in_place(subject.source, movie, t) for t in judged]
+    moved = closed(subject, movie, judged)
     if any(new is not old for new, old in zip(moved, judged, strict=True)):
-        bad = [payload.inspect(subject, t, []).state != 0 for t in moved]
-        shares = [payload.good_share(t, *payload.spread_to_sync(t, b)) for t, b in zip(judged, bad, strict=True)]
+        shares = [_share_of(subject, t) for t in moved]
         best = max(best, scoring.share(weighted(judged, shares), 1.0))
     report.plan(
         "close-fragments", "Put the fragments that are left one behind the other, with a new index of them.", best
     )
     return plays, best
+
+
+def _share_of(subject: Subject, track: Track) -> float:
+    """How much of ``track`` a viewer gets where its samples lie."""
+    looked = payload.inspect(subject, track, [], to_the_bit=True)
+    bad = looked.state != 0
+    gone, left = payload.spread_to_sync(track, bad, looked.spared, payload.stands_alone(subject, track, bad))
+    return payload.good_share(track, gone, left)
 
 
 def _reached(

@@ -138,6 +138,28 @@ def in_place(source: Source, movie: Movie, track: Track) -> Track:
     return replace(track, offsets=offsets)
 
 
+def closed(subject: Subject, movie: Movie, tracks: list[Track]) -> list[Track]:
+    """``tracks`` with their samples where they are once ``close_up`` has put bytes in where some are missing inside fragments.
+
+    A track in which that moves nothing is itself.
+    """
+    moved = [in_place(subject.source, movie, track) for track in tracks]
+    for fragment in all_fragments(subject.source, movie.tree):
+        if not 0 < fragment.lost <= _MOST_LOST:
+            continue
+        where = _first_fault(subject, replace(movie, tracks=moved), fragment)
+        for number, track in enumerate(moved):
+            heads = track.runs[:, 0]
+            own = (heads >= fragment.moof.start) & (heads < fragment.moof.end)
+            if own.any():
+                first = int(track.runs[0, 1])
+                behind = track.offsets >= where
+                behind[:first] = False
+                behind[first:] &= own[track.chunk_of[first:]]
+                moved[number] = replace(track, offsets=track.offsets - fragment.lost * behind)
+    return moved
+
+
 @dataclass(frozen=True, slots=True)
 class SegmentIndex:
     """sidx (8.16.3) of one track: where its segments begin, and how many seconds all of them last."""
@@ -217,7 +239,7 @@ def missing_ticks(subject: Subject, movie: Movie) -> dict[int, int]:
     """Track → ticks that are missing between the fragments that are left, by their own times."""
     ends: dict[int, int] = {}
     gaps: dict[int, int] = {}
-    by_ident = {t.ident: t for t in movie.tracks}
+    by_ident = {t.ident: in_place(subject.source, movie, t) for t in movie.tracks}
     for fragment in all_fragments(subject.source, movie.tree):
         for ident, begin in decode_times(subject.source, fragment).items():
             track = by_ident.get(ident)
@@ -328,7 +350,7 @@ def _first_fault(subject: Subject, movie: Movie, fragment: Fragment) -> int:
         inside = (track.offsets >= begin) & (track.offsets < end)
         if not inside.any():
             continue
-        state = payload.inspect(subject, track, []).state
+        state = payload.inspect(subject, track, [], to_the_bit=True).state
         bad = np.flatnonzero(inside & (state != 0))
         if bad.size:
             places.append(int(track.offsets[bad[0]] + min(64, track.sizes[bad[0]])))

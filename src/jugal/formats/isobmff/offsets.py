@@ -125,7 +125,12 @@ def _beginning(subject: Subject, movie: Movie, track: Track, start: int, current
         moved = (_states(subject, other, at + delta, sizes) == 0) & (_states(subject, other, at + current, sizes) != 0)
         if moved.any():
             first = min(first, int(at[moved].min()))
-    return first
+    if start:
+        return first
+    # Of what lies before the first sample nothing may show where it is: then it moves along, as where all is off alike.
+    ahead = [t for t in movie.tracks if t.chunk_offsets.size and int(t.chunk_offsets.min()) < first]
+    silent = all(t.coding is None and t.codec not in AVC | HEVC and mark_of(t) is None for t in ahead)
+    return min((int(t.chunk_offsets.min()) for t in ahead), default=first) if silent else first
 
 
 def _tries(track: Track, first: int) -> list[int]:

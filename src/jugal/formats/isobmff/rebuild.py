@@ -287,7 +287,10 @@ def _with_first_part(
     size = sum(len(p) if isinstance(p, bytes) else p.length for p in first.pieces)
     moved = all_moved(subject, tree, size - tree.top[0].start)
     steps = (words, "Found the samples before the first fragment anew.", *first.steps)
-    there = {t.ident: round(_raw_seconds(lane, t) * t.timescale) for lane, t in zip(found.lanes, tracks, strict=True)}
+    there = {
+        t.ident: round(first.kept / 100.0 * _raw_seconds(lane, t) * t.timescale)
+        for lane, t in zip(found.lanes, tracks, strict=True)
+    }
     return RepairDraft((*first.pieces, *moved), steps, kept=100.0 * share_from_start(subject.source, tree, there))
 
 
@@ -384,15 +387,17 @@ def _plans(found: Walk, tracks: list[Track], own: bool) -> tuple[list[TrackPlan]
         )
         timed = timed and kept_rate
         plans.append(_video_plan(lane, track, offsets, sizes, decode, offset, sync, ticks))
-        shares.append(_shown(decode, sync) / (int(decode[-1]) + 1))
+        shares.append(_shown(decode, sync, track.sync) / (int(decode[-1]) + 1))
         picture = offsets, decode * ticks / track.timescale
     return plans, [min(1.0, share) for share in shares], timed
 
 
-def _shown(decode: NDArray[np.int64], sync: NDArray[np.bool_]) -> int:
-    """Pictures shown rightly: those between a loss and the next sync sample lack what they refer to."""
+def _shown(decode: NDArray[np.int64], sync: NDArray[np.bool_], alike: NDArray[np.bool_]) -> int:
+    """Pictures shown rightly: those between a loss, or the start, and the next sync sample lack what they refer to."""
     index = np.arange(decode.size)
-    lost = np.maximum.accumulate(np.where(np.diff(decode, prepend=decode[0] - 1) > 1, index, -1))
+    # Where pictures are refreshed part by part, as the sync samples of a recording ``alike`` tell, none need be one.
+    start = 0 if sync.any() or np.count_nonzero(alike) > 1 else -1
+    lost = np.maximum.accumulate(np.where(np.diff(decode, prepend=decode[0] - 1) > 1, index, start))
     return int(np.count_nonzero(np.maximum.accumulate(np.where(sync, index, -1)) >= lost))
 
 

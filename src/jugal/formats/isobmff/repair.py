@@ -13,6 +13,7 @@ from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.check import examine
 from jugal.formats.isobmff.chunks import fix_chunks
 from jugal.formats.isobmff.cutting import cut_to_good
+from jugal.formats.isobmff.description import lend_description
 from jugal.formats.isobmff.front import index_to_front
 from jugal.formats.isobmff.lent import donor_items
 from jugal.formats.isobmff.movie import Movie, read_movie
@@ -307,9 +308,11 @@ def fix_fragments(subject: Subject, donor: Subject | None) -> RepairDraft:
 
 def close_fragments(subject: Subject, donor: Subject | None) -> RepairDraft:
     """The fragments that are left, one behind the other; what is missing between them stays missing."""
-    report = Report()
-    examine(subject, report)
-    return replace(fragments.close_up(subject), kept=report.attainable or 0.0)
+    movie = read_movie(subject)
+    gaps = fragments.missing_ticks(subject, movie)
+    there = {t.ident: float(t.durations.sum()) for t in movie.tracks}
+    kept = min((there[i] / (there[i] + gap) for i, gap in gaps.items() if there.get(i)), default=1.0)
+    return replace(fragments.close_up(subject), kept=100.0 * kept)
 
 
 REPAIRS = {
@@ -319,6 +322,7 @@ REPAIRS = {
     "trim-start": trim_start,
     "fix-fragments": fix_fragments,
     "close-fragments": close_fragments,
+    "lend-description": lend_description,
     "cut-holes": cut_to_good,
     "index-in-front": index_to_front,
     "fix-offsets": fix_offsets,

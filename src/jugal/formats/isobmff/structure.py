@@ -5,13 +5,18 @@ from __future__ import annotations
 from dataclasses import replace
 
 from jugal.formats.base import Report, Subject
+from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.movie import Movie
+from jugal.kernels.blockstats import SECTOR
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Severity
+from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter
 
 #: Bytes that may have been lost or put in for a wrong size of the media data box to be no more than their consequence.
 _MOST_MOVED = 1 << 20
+#: Tables whose entries players read by the number that is stated.
+_RELIED_ON = frozenset(b"stsd stts ctts stss stsc stsz stz2 stco co64".split())
 
 
 def late_start(subject: Subject) -> int | None:
@@ -138,6 +143,27 @@ def structure_findings(subject: Subject, report: Report, movie: Movie) -> bool:
     return opens
 
 
+def opens_though_cut(moov: Box) -> bool:
+    """Whether players get along with an index that is cut short: a track in it is whole, and no table is cut whose length
+    they rely on."""
+    leaf = moov
+    while leaf.children and leaf.children[-1].cut:
+        leaf = leaf.children[-1]
+    kinds = {b.kind for b in leaf.children}
+    sizes_lack = leaf.kind == b"stbl" and b"stsc" in kinds and not kinds & {b"stsz", b"stz2"}
+    whole = any(b.kind == b"trak" and not b.cut for b in moov.children)
+    return whole and leaf.kind not in _RELIED_ON and not sizes_lack
+
+
+def filled_across(subject: Subject, movie: Movie) -> ByteSpan | None:
+    """A filled run to the end of the file that begins before the last fragment's media data end."""
+    at, fills = movie.tree.broken_at, subject.blocks.fills
+    last = fills[-1].span if fills else None
+    if at is None or last is None or last.end < subject.size or not movie.tree.all(b"moof"):
+        return None
+    return last if last.start + SECTOR <= at else None
+
+
 def _broken_chain(subject: Subject, report: Report, movie: Movie) -> None:
     tree, size = movie.tree, subject.size
     at = tree.broken_at
@@ -145,7 +171,18 @@ def _broken_chain(subject: Subject, report: Report, movie: Movie) -> None:
     last = tree.top[-1]
     whole = movie.moov is not None and not movie.hidden
     rest = subject.source.array[at:]
-    if whole and _all_samples_before(movie, at):
+    filled = filled_across(subject, movie)
+    if whole and filled is not None:
+        report.add(
+            FindingCode.HOLE,
+            Severity.MAJOR,
+            "The file is filled from here to its end; of fragments that followed nothing is left.",
+            filled.start,
+            filled.end,
+            Cause.UNREADABLE,
+        )
+        report.mark(filled.start, filled.end, Matter.HOLE)
+    elif whole and _all_samples_before(movie, at):
         kind = "zeros" if not rest.any() else "bytes"
         report.add(
             FindingCode.TAIL,

@@ -13,12 +13,14 @@ from jugal.formats.isobmff.aac import AacConfig, read_config
 from jugal.formats.isobmff.alac import AlacConfig, read_alac
 from jugal.formats.isobmff.boxes import Box, Tree
 from jugal.formats.isobmff.sound import NO_SOUND, SoundEntry, read_sound
-from jugal.formats.isobmff.video import VideoStream, read_record
+from jugal.formats.isobmff.video import VideoStream, listed_sets, read_record
 from jugal.formats.isobmff.visual import H263, Layer, read_layer
 
 _MAX_SAMPLES = 20_000_000
 #: Rates of sound that a sample entry has no room for (ISO/IEC 14496-12 12.2.3: 16.16).
 _HIGH_RATES = frozenset({88_200, 96_000, 176_400, 192_000})
+#: Codecs whose pictures are read with parameter sets.
+_WITH_SETS = frozenset({b"avc1", b"avc3", b"hvc1", b"hev1"})
 #: Bytes at the start of a file that hold no samples: at least a box header stands there.
 _NO_MEDIA_BEFORE = 8
 
@@ -50,6 +52,9 @@ class Track:
     coding: AacConfig | AlacConfig | None = None
     #: Parameter sets of AVC or HEVC; None where there are none, or several descriptions.
     video: VideoStream | None = None
+    #: The sample description of AVC or HEVC has no configuration record, or one that lists no parameter sets.
+    without_record: bool = False
+    without_sets: bool = False
     #: Of MPEG-4 Visual the layer that its decoder's configuration states; of H.263 the size.
     layer: Layer | None = None
     #: One of the tracks of a raw photograph: a picture as JPEG, or coded raw samples.
@@ -180,6 +185,9 @@ def _sample_entry(source: Source, track: Track, stsd: Box | None) -> None:
                 track.codec = b"jpeg"
         if source.uint(stsd.body + 4, 4) == 1:
             track.video = read_record(entry)
+            if track.codec in _WITH_SETS:
+                listed = listed_sets(entry)
+                track.without_record, track.without_sets = listed is None, not listed
             if track.codec == b"mp4v":
                 track.layer = read_layer(entry[86:])
             elif track.codec in H263:
@@ -399,7 +407,10 @@ def read_fragments(source: Source, tree: Tree, moov: Box, tracks: list[Track]) -
         track.chunk_of = np.concatenate(
             [np.zeros(track.offsets.size, np.int64), np.repeat(np.arange(len(parts)), counts)]
         )
-        track.problems = [p for p in track.problems if "lacks" not in p.text]
+        stbl = track.box.child(b"mdia", b"minf", b"stbl")
+        if stbl is not None and stbl.children and stbl.children[-1].end + 8 > stbl.end:
+            # Some write no empty tables; where they were overwritten, something else stands in their place.
+            track.problems = [p for p in track.problems if "lacks" not in p.text]
         for name in ("offsets", "sizes", "durations", "sync", "composition"):
             setattr(track, name, np.concatenate([getattr(track, name), *(getattr(p, name) for p in parts)]))
         if track.astray.size:

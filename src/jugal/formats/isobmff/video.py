@@ -373,6 +373,17 @@ def _skip_scaling_list(bits: BitReader, size: int) -> None:
         last = following or last
 
 
+def listed_sets(entry: bytes) -> int | None:
+    """How many sequence parameter sets, of HEVC arrays of them, the configuration record in a sample entry says to list;
+    None where there is no record, or one of version 0 without any."""
+    for name, count_at, mask in ((b"avcC", 5, 31), (b"hvcC", 22, 255)):
+        if (at := entry.find(name)) >= 4:
+            body = entry[at + 4 :]
+            count = body[count_at] & mask if len(body) > count_at else 0
+            return count if count or body[:1] == b"\1" else None
+    return None
+
+
 def read_record(entry: bytes) -> VideoStream | None:
     """The decoder configuration record in a sample entry: avcC or hvcC (ISO/IEC 14496-15 5.3.3.1, 8.3.3.1)."""
     if (at := entry.find(b"avcC")) >= 4:

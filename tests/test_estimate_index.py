@@ -21,8 +21,10 @@ from jugal.binary.output import write_pieces
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import RepairImpossible
+from jugal.formats.isobmff.aac import AacConfig
 from jugal.formats.isobmff.bits import BitReader, BitWriter, unescape
-from jugal.formats.isobmff.lanes import SoundLane
+from jugal.formats.isobmff.following import units
+from jugal.formats.isobmff.lanes import PcmLane, SoundLane
 from jugal.formats.isobmff.movie import read_movie
 from jugal.formats.isobmff.parameters import (
     Follow,
@@ -35,10 +37,20 @@ from jugal.formats.isobmff.parameters import (
     named_settings,
     picture_set,
     sequence_set,
+    share_followed,
     shown_size,
 )
 from jugal.formats.isobmff.rebuild import estimate_index
-from jugal.formats.isobmff.streams import ASSUMED, FOUND, STATED, Rates, SoundGuess, find_rates, find_sound
+from jugal.formats.isobmff.streams import (
+    _SOUND_RATES,
+    ASSUMED,
+    FOUND,
+    STATED,
+    Rates,
+    SoundGuess,
+    find_rates,
+    find_sound,
+)
 from jugal.formats.isobmff.video import MOST_BLOCKS, AvcStream, read_avc_record
 from jugal.kernels import arithmetic, cabac, cavlc
 from jugal.model.result import RepairStatus, adjusted, parted
@@ -220,8 +232,6 @@ def test_what_is_not_known_is_refused() -> None:
 
 
 def test_rates_come_from_the_lengths_of_both() -> None:
-    from jugal.formats.isobmff.aac import AacConfig
-
     lane = SoundLane(AacConfig(2, 3, 1, 0))
     sound = SoundGuess(lane, b"mp4a", 2, 16, (48000, 44100), "AAC")
     for rate, frames in ((48000, 25), (44100, 29.97), (48000, 59.94), (44100, 24)):
@@ -313,3 +323,83 @@ def test_a_method_and_its_rate_come_apart_again(name: str, rate: float) -> None:
     again, figure = parted(adjusted(name, rate))
     assert again == name and figure == pytest.approx(rate, rel=1e-5)
     assert parted(name) == (name, None)
+
+
+def test_the_more_usual_of_rates_that_fit_alike_are_taken() -> None:
+    """The lengths of picture and sound fix the ratio of their rates only."""
+    lane = PcmLane(4, (4096,), 4096)
+    sound = SoundGuess(lane, b"sowt", 2, 16, tuple(_SOUND_RATES), "PCM")
+    for rate, frames in ((48000, 30), (48000, 50), (44100, 25), (32000, 50), (16000, 50), (96000, 24)):
+        lane.found.offsets, lane.found.sizes = [0], [4 * 8 * rate]
+        found = find_rates(8 * frames, 0.0, sound)
+        wanted = {(96000, 24): (48000, 12)}.get((rate, frames), (rate, frames))
+        if wanted == (48000, 12):
+            assert (found.values, found.frames) in ((96000, 24), (48000, 12))
+        else:
+            assert (found.values, found.frames) == wanted
+
+
+def test_tracks_beside_the_picture_are_counted_where_fragments_name_them() -> None:
+    lane = SoundLane(AacConfig(2, 3, 1, 0))
+    sound = SoundGuess(lane, b"mp4a", 2, 16, (48000, 44100), "AAC")
+    lane.found.sizes = [200] * round(2 * 20 * 48000 / 1024)
+    lane.found.offsets = list(range(len(lane.found.sizes)))
+    assert find_rates(20 * 25, 0.0, sound, tracks=2).tracks == 2
+    assert find_rates(20 * 25, 0.0, sound, tracks=1).tracks == 1
+
+
+def test_zeros_and_a_few_frames_are_no_speech() -> None:
+    zeros = np.zeros(4000, np.uint8)
+    assert find_sound(zeros, [ByteSpan(0, 4000)]) is None
+    rng = np.random.default_rng(4)
+    few = np.frombuffer(b"".join(b"\x3c" + rng.bytes(31) for _ in range(8)), np.uint8)
+    assert find_sound(few, [ByteSpan(0, few.size)]) is None
+
+
+@pytest.mark.parametrize("sound", ["aac", "alac"])
+def test_fragments_are_passed_by_where_streams_are_told(sound: str) -> None:
+    """Their indexes are neither sound nor picture, and tell nothing of the rates."""
+    container = "mp4" if sound == "aac" else "mov"
+    whole = encode.clip(
+        4.0, (320, 180), 25, container=container, audio=sound, seed=41, bit_rate=1_500_000,
+        mux={"movflags": "frag_keyframe+empty_moov+default_base_moof"},
+    )  # fmt: skip
+    at = whole.index(b"moov") - 4
+    end = at + int.from_bytes(whole[at : at + 4], "big")
+    draft = estimate_index(subject_of(whole[:at] + bytes(end - at) + whole[end:]), None)
+    text = " ".join(draft.steps)
+    assert "25 frames and 48,000 sound values" in text or "25 frames and 44,100 sound values" in text
+    assert f"Found {100:,} samples of track 1" in text
+
+
+def test_predicted_slices_show_which_transforms_there_are() -> None:
+    """Intra slices of blocks of 16 read alike with and without transforms of 8x8; predicted ones do not."""
+    whole = encode.clip(
+        2.0, (320, 176), 25, audio=None, seed=6,
+        options={"preset": "ultrafast", "bf": "2", "x264-params": "nal-hrd=vbr:vbv-maxrate=900:vbv-bufsize=900"},
+    )  # fmt: skip
+    slices, said = _slices_of(whole)
+    known = find_parameters(slices, said)
+    assert known is not None and not known.eight and share_followed(slices, known) == 1.0
+    assert (share_followed(slices, replace(known, eight=True)) or 0.0) < 0.5
+    assert find_parameters(slices) is not None and share_followed(slices[:1], known) is None
+
+
+def _slices_of(data: bytes) -> tuple[list[Unit], bytes]:
+    """The coded slices of a clip's picture and the first message that names the encoder's settings."""
+    subject = subject_of(data)
+    track = next(t for t in read_movie(subject).tracks if t.kind == "video")
+    slices, said = [], b""
+    for offset, size in zip(track.offsets.tolist(), track.sizes.tolist(), strict=True):
+        for _, unit in units(data[offset : offset + size], track.prefix):
+            if unit[0] & 31 in (1, 5):
+                slices.append(Unit(unit))
+            elif unit[0] & 31 == 6 and b"options:" in unit:
+                said = said or unit
+    return slices, said
+
+
+def test_an_own_kind_of_sound_is_owned_up_to() -> None:
+    whole = encode.clip(4.0, (192, 108), 25, audio="ac3", seed=4, bit_rate=400_000)
+    draft = estimate_index(subject_of(without_index(whole)), None)
+    assert any("of no known kind" in step for step in draft.steps) and draft.kept <= 50.0

@@ -39,7 +39,8 @@ def _shared_start(one: str, other: str) -> int:
 def closeness(damaged: Examination, donor: Examination) -> tuple[float, ...]:
     """Sort key, smaller is likelier: format, what both say of themselves, then folder, then name, then size."""
     suffix = os.path.splitext(damaged.path)[1].lstrip(".").lower()
-    strange = damaged.format != donor.format and not (suffix and extension_fits(donor.format, suffix))
+    named = bool(suffix) and any(extension_fits(name, suffix) for name in akin(damaged.format))
+    strange = not extension_fits(donor.format, suffix) if named else damaged.format != donor.format
     disagree = sum(
         1
         for key in _SIGNATURE

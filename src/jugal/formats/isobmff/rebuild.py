@@ -31,8 +31,8 @@ from jugal.kernels.visual import I
 from jugal.model.span import ByteSpan
 
 _LEAST_EXPLAINED = 0.2
-#: Stretches between pictures from which on they are a track of their own.
-_TAKING_TURNS = 8
+#: Stretches between pictures from which on they are a track of their own, and from which on they may be uncompressed sound.
+_TAKING_TURNS, _LEAST_TURNS = 8, 3
 #: Bytes in front of the first fragment that are more than boxes.
 _LEAST_AHEAD = 1 << 12
 #: Bytes behind the last sample from which on they were media data: an index that lies there is smaller.
@@ -128,6 +128,9 @@ def estimate_index(subject: Subject, donor: Subject | None, rate: float | None =
     alone = walk(data, window.start, window.end, [picture.lane] if picture else [], heads)
     sound = find_sound(data, [g.span for g in alone.gaps])
     if picture is not None:
+        if sound is not None and isinstance(sound.lane, PcmLane) and len(alone.gaps) < _LEAST_TURNS:
+            # Bytes of any kind may read as values; sound lies between the pictures.
+            sound = None
         if sound is not None and isinstance(sound.lane, PcmLane) and not _begins_with_box(subject, span):
             # The start is lost: the rest of a picture stands there, which uncompressed sound might be as well.
             span = ByteSpan(picture.lane.found.offsets[0], span.end)

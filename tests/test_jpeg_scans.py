@@ -136,3 +136,33 @@ def test_progressive_dc_values_are_those_of_an_independent_decoder(picture: byte
     step = float(structure.quant[structure.frame.components[0].tq][0])
     ours = decoded.dc[0][:rows, :columns] * step / 8 + 128
     assert np.abs(np.clip(ours, 0, 255) - means).max() < 4
+
+
+@pytest.mark.parametrize("code", [0xDF, 0xDE, 0xC8, 0xF5])
+def test_a_reserved_marker_with_a_length_stops_decoders_and_is_left_out(
+    picture: bytes, code: int, tmp_path: Path
+) -> None:
+    """What looks like its length passes over whole scans."""
+    sick = with_bytes(picture, -2, 0.5, bytes([0xFF, code, 0x10, 0x00]))
+    assert (share("jpeg", picture, sick) or 0.0) < 5
+    path = tmp_path / "a.jpg"
+    path.write_bytes(sick)
+    found = examine_file(path)
+    assert found.score == 2 and found.verdict is Verdict.REPAIRABLE
+    outcome = repair_file(found, tmp_path / "out")
+    assert outcome.output and outcome.score_after is not None
+    truth = share("jpeg", picture, Path(outcome.output).read_bytes())
+    assert truth is not None and truth > 50 and outcome.score_after == pytest.approx(truth, abs=12)
+
+
+def test_with_restart_intervals_decoders_pass_a_strange_marker_by() -> None:
+    """They look for the next restart marker behind it; only behind the last one of a scan nothing leads on."""
+    whole = encode.jpeg(riverbed(900, 700, 31), progressive=True, quality=88, restart_marker_rows=1)
+    early, late = with_bytes(whole, 1, 0.3, b"\xff\x54"), with_bytes(whole, 1, 0.998, b"\xff\x54")
+    for data, stops in ((early, False), (late, True)):
+        structure = walk(Source.from_bytes(data), 0)
+        assert stops_decoders(structure) is stops
+        shown = share("jpeg", whole, data) or 0.0
+        assert (shown < 5) is stops
+        score = examine(data, "a.jpg").score
+        assert score is not None and (score <= 2.0) is stops

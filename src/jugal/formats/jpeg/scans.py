@@ -37,11 +37,19 @@ def stops_decoders(structure: Structure) -> bool:
     most decoders give the whole picture up."""
     if structure.interrupted is not None:
         return True
-    if structure.frame is None or (structure.frame.marker != spec.PROGRESSIVE and len(structure.scans) < 2):
+    first = structure.scans[0].entropy.start if structure.scans else 0
+    in_one = structure.frame is None or (structure.frame.marker != spec.PROGRESSIVE and len(structure.scans) < 2)
+    if any(s.marker in spec.RESERVED and (not in_one or s.start < first) for s in structure.segments):
+        return True
+    if in_one:
         return False
     for scan in structure.scans:
         codes = scan.entropy.mark_code
-        if bool((((codes > 1) & (codes < 0xC0)) | (codes == 0xC8) | ((codes >= 0xF0) & (codes < 0xFE))).any()):
+        if scan.restart_interval:
+            # Up to the last restart marker decoders pass such a one by when they look for the next.
+            restarts = np.flatnonzero((codes >= 0xD0) & (codes <= 0xD7))
+            codes = codes[restarts[-1] + 1 :] if restarts.size else codes
+        if bool((((codes > 1) & (codes < 0xC0)) | np.isin(codes, list(spec.RESERVED))).any()):
             return True
     return False
 
@@ -92,6 +100,9 @@ def cut_scans(subject: Subject, donor: Subject | None) -> RepairDraft:
     for segment in structure.segments:
         number = numbers.get(segment.start)
         if segment.start in bad:
+            continue
+        if segment.marker in spec.RESERVED:
+            steps.append(f"Left out the marker 0xFF{segment.marker:02X} at {segment.start:,}, at which decoders stop.")
             continue
         if number is None:
             pieces.append(ByteSpan(segment.start, segment.end))

@@ -21,6 +21,8 @@ SOF_NAMES = {
 }  # fmt: skip
 #: Markers without a length (B.1.1.3): TEM, RSTn, SOI, EOI.
 STANDALONE = frozenset({0x01, *range(0xD0, 0xDA)})
+#: Markers kept for later versions and for hierarchical coding (B.1.1.3): decoders give a picture with one in its way up.
+RESERVED = frozenset({0xC8, 0xDE, 0xDF, *range(0xF0, 0xFE)})
 
 _NAMES = {
     SOI: "SOI", EOI: "EOI", SOS: "SOS, scan header", DQT: "DQT, quantisation tables", DNL: "DNL, number of lines",

@@ -350,10 +350,11 @@ def _first_fault(subject: Subject, movie: Movie, fragment: Fragment) -> int:
         inside = (track.offsets >= begin) & (track.offsets < end)
         if not inside.any():
             continue
-        state = payload.inspect(subject, track, [], to_the_bit=True).state
-        bad = np.flatnonzero(inside & (state != 0))
+        astray = track.astray[inside] if track.astray.size else track.astray
+        part = replace(track, offsets=track.offsets[inside], sizes=track.sizes[inside], astray=astray)
+        bad = np.flatnonzero(payload.inspect(subject, part, [], to_the_bit=True).state)
         if bad.size:
-            places.append(int(track.offsets[bad[0]] + min(64, track.sizes[bad[0]])))
+            places.append(int(part.offsets[bad[0]] + min(64, part.sizes[bad[0]])))
     return min((p for p in places if begin <= p <= end), default=end)
 
 

@@ -16,7 +16,7 @@ from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.importance import missing_share
 from jugal.formats.jpeg.parse import walk
 from jugal.formats.jpeg.scans import stops_decoders
-from jugal.model.result import Verdict
+from jugal.model.result import RepairOutcome, Verdict
 from jugal.samples import encode
 from jugal.samples.scenes import riverbed
 
@@ -36,17 +36,22 @@ def with_bytes(data: bytes, number: int, part: float, new: bytes) -> bytes:
     return data[:at] + new + data[at + len(new) :]
 
 
+def given_up_and_mended(sick: bytes, folder: Path) -> RepairOutcome:
+    """What came of a picture that no decoder shows and a repair brings back."""
+    path = folder / "a.jpg"
+    path.write_bytes(sick)
+    found = examine_file(path)
+    assert found.score == 2 and found.verdict is Verdict.REPAIRABLE
+    return repair_file(found, folder / "out")
+
+
 @pytest.mark.parametrize("number", [1, 2, -1])
 def test_a_marker_no_decoder_knows_is_taken_out_with_what_follows_it(
     picture: bytes, number: int, tmp_path: Path
 ) -> None:
     sick = with_bytes(picture, number, 0.5, b"\xff\x31")
     assert (share("jpeg", picture, sick) or 0.0) < 5
-    path = tmp_path / "a.jpg"
-    path.write_bytes(sick)
-    found = examine_file(path)
-    assert found.score == 2 and found.verdict is Verdict.REPAIRABLE
-    outcome = repair_file(found, tmp_path / "out")
+    outcome = given_up_and_mended(sick, tmp_path)
     assert outcome.output and outcome.method in ("cut-scans", "rebuild-header")
     truth = share("jpeg", picture, Path(outcome.output).read_bytes())
     assert truth is not None and truth >= (outcome.score_after or 100.0) - 1
@@ -145,11 +150,7 @@ def test_a_reserved_marker_with_a_length_stops_decoders_and_is_left_out(
     """What looks like its length passes over whole scans."""
     sick = with_bytes(picture, -2, 0.5, bytes([0xFF, code, 0x10, 0x00]))
     assert (share("jpeg", picture, sick) or 0.0) < 5
-    path = tmp_path / "a.jpg"
-    path.write_bytes(sick)
-    found = examine_file(path)
-    assert found.score == 2 and found.verdict is Verdict.REPAIRABLE
-    outcome = repair_file(found, tmp_path / "out")
+    outcome = given_up_and_mended(sick, tmp_path)
     assert outcome.output and outcome.score_after is not None
     truth = share("jpeg", picture, Path(outcome.output).read_bytes())
     assert truth is not None and truth > 50 and outcome.score_after == pytest.approx(truth, abs=12)

@@ -106,9 +106,10 @@ def examine(subject: Subject, report: Report) -> None:
         best = chunk_forecast(subject, report, movie, judged, plays)
     elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
         plays, best = offset_forecast(subject, report, movie, judged, spans, plays)
-    if (end := _lost_from(subject, movie, judged, lost)) is not None and movie.tree.broken_at is not None:
+    broken = movie.tree.broken_at
+    if broken is not None and (end := _lost_from(subject, movie, broken, judged, lost)) is not None:
         there, _ = _reached(judged, lost, [t.offsets + t.sizes > end for t in judged])
-        plays = best = there * movie.tree.broken_at / subject.size
+        plays = best = there * broken / subject.size
     soften(report, movie, first_bad)
     if movie.swallowed is not None:
         best = max(best, _swallowed(subject, report, movie, judged, plays))
@@ -132,14 +133,16 @@ def examine(subject: Subject, report: Report) -> None:
         )
 
 
-def _lost_from(subject: Subject, movie: Movie, judged: list[Track], lost: list[NDArray[np.bool_]]) -> int | None:
-    """From where on fragments were overwritten to the end of the file; None where they were not.
+def _lost_from(
+    subject: Subject, movie: Movie, broken: int, judged: list[Track], lost: list[NDArray[np.bool_]]
+) -> int | None:
+    """From where on fragments were overwritten to the end of the file, whose chain of boxes is ``broken``; None where they
+    were not.
 
     They were where a filled run reaches into the last ones before the break, or those are damaged themselves. What follows a
     file that is whole up to the break belongs to another.
     """
-    broken = movie.tree.broken_at
-    if broken is None or movie.hidden or movie.stranded or not all(t.fragmented and not t.missing for t in judged):
+    if movie.hidden or movie.stranded or not all(t.fragmented and not t.missing for t in judged):
         return None
     filled = filled_across(subject, movie)
     if filled is not None:

@@ -77,7 +77,8 @@ def test_a_lost_start_is_placed_by_the_pictures_end(options: dict[str, object], 
     repaired = pixels(Path(outcome.output).read_bytes())
     first = int(SIZE[1] * lost / len(whole)) + 48
     assert in_place(pixels(whole), repaired, first) > 0.95
-    assert outcome.score_after is not None and outcome.score_after <= 50, "its levels are an estimate"
+    assert outcome.score_after is not None
+    assert outcome.score_after < 95 * (1 - lost / len(whole)), "its levels are an estimate"
 
 
 @pytest.mark.parametrize("marks", [{"restart_marker_rows": 1}, {"restart_marker_blocks": 13}], ids=str)

@@ -353,3 +353,17 @@ def test_unseen_breaks_are_parted_no_more_often_than_is_allowed(monkeypatch: pyt
     head, parted, spots = resync._settle(reader, part(whole, 0, 8 * width), strays, known)
     assert len(spots) == len(parted) == 1 + resync._MOST_UNSEEN == 1 + len(asked)
     assert head.count + sum(p.run.count for p in parted) == 19 * width, "no MCU is lost by parting"
+
+
+def test_a_run_that_goes_on_far_beyond_the_pictures_end_is_another_pictures() -> None:
+    _, _, reader, whole = opened(photo(5))
+    width = reader.frame.mcus_x
+    head = part(whole, 0, reader.total // 2)
+    room = reader.total - head.count
+    far, near = (stray(reader, part(whole, 0, room + rows * width), 0) for rows in (3, 1))
+    assert _fitting(reader, head, [far]) == []
+    assert [p.run.count for p in _fitting(reader, head, [near])] == [room - 1], (
+        "some of what follows may decode by chance"
+    )
+    ending = stray(reader, part(whole, reader.total - room - 3 * width, reader.total), 0, last=True)
+    assert [p.run.count for p in _fitting(reader, head, [ending])] == [room - 1], "its end is the picture's"

@@ -6,6 +6,8 @@ import re
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
+from scipy.special import entr
 
 from jugal.binary.source import Source
 from jugal.formats.detect_text import text_format
@@ -13,6 +15,8 @@ from jugal.formats.zip.names import package_format
 
 _HEAD = 4096
 _DEEP = 1 << 20
+#: Bits that a byte of entropy-coded data holds at least.
+_DENSE = 6.5
 _LARGEST_STILL = 1 << 27
 
 
@@ -413,14 +417,23 @@ def _jpeg_tables(head: bytes) -> bool:
 
 
 def _jpeg_entropy(source: Source) -> bool:
-    """In a JPEG scan each 0xFF is followed by 0x00 or a restart marker; in other dense data 1 in 28 is."""
+    """In a JPEG scan each 0xFF is followed by 0x00 or a restart marker; in other dense data 1 in 28 is.
+
+    Coarse pictures have few, or none but the end-of-image marker that closes the file.
+    """
     if source.size < 4096:
         return False
     data = source.array[: 1 << 24]
     data = data[data.size // 8 :]
     at = np.flatnonzero(data[:-1] == 0xFF)
-    if at.size < 12 or at.size < data.size / 20000:
-        return False
     following = data[at + 1]
     stuffed = int(((following == 0) | ((following >= 0xD0) & (following <= 0xD9))).sum())
+    if at.size < 12 or at.size < data.size / 20000:
+        closed = bytes(data[-2:]) == b"\xff\xd9" and source.size <= 1 << 24
+        return closed and stuffed == at.size and _entropy(data) >= _DENSE
     return stuffed >= 0.97 * at.size
+
+
+def _entropy(data: NDArray[np.uint8]) -> float:
+    """Bits of information a byte holds by how often each value occurs, 0..8."""
+    return float(entr(np.bincount(data, minlength=256) / data.size).sum() / np.log(2))

@@ -11,7 +11,6 @@ from dataclasses import replace
 from itertools import chain
 
 import numpy as np
-from numpy.typing import NDArray
 
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import intervals, spec
@@ -19,6 +18,7 @@ from jugal.formats.jpeg.check import entropy_guess
 from jugal.formats.jpeg.completing import PADDING, complete_header
 from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.entropy import neutral_mcu, with_entropy
+from jugal.formats.jpeg.gamut import absolute_levels
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import decodable, select
@@ -27,8 +27,6 @@ from jugal.model.span import ByteSpan
 
 _SECTOR = 512
 _SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
-#: What a picture in its place counts whose brightness and tint are an estimate.
-_LEVELS_ESTIMATED = 50.0
 _LEAST_UNITS = 2
 
 
@@ -120,9 +118,10 @@ def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total
         raise RepairImpossible("More picture data is left than the donor's size has room for.")
     # The run counts from where it begins, whatever was read before it to fall into step.
     run = reader.read(run.entropy, int(run.bits[0]), run.count)[0]
-    prefix = [np.tile(neutral_mcu(model, scan), max(0, lost - 1))]
+    prefix, sure = [np.tile(neutral_mcu(model, scan), max(0, lost - 1))], 1.0
     if lost:
-        prefix.append(neutral_mcu(model, scan, _level_offsets(donor, model, reader, run)))
+        offsets, sure = absolute_levels(reader, run, _usual_level(donor, model))
+        prefix.append(neutral_mcu(model, scan, offsets))
     begin = int(raw_offsets(run.entropy, run.bits[:1] >> 3)[0])
     return RepairDraft(
         (header, *pack_parts(chain(prefix, run.own_bits())), _EOI),
@@ -133,25 +132,15 @@ def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total
             "Estimated the brightness and tint of the whole, which the lost part carried.",
         ),
         # The absolute levels went with the start, so the colours are an estimate.
-        kept=_LEVELS_ESTIMATED * run.count / total,
+        kept=100.0 * sure * run.count / total,
     )
 
 
-def _level_offsets(donor: Subject, model: Structure, reader: RunReader, run: Run) -> list[int]:
-    """Per component the DC value to begin with: the donor's usual level, moved so that no value leaves the range."""
+def _usual_level(donor: Subject, model: Structure) -> float:
+    """The middle level of the donor's first component, mid-grey at 0."""
     assert model.frame is not None
     lent = decode(model.frame, model.scans, model.quant)
-    offsets = []
-    for c, (component, other) in enumerate(zip(model.frame.components, lent.dc, strict=True)):
-        values: NDArray[np.int32] = run.dc[:, reader.blocks == c]
-        low, high = float(values.min()), float(values.max())
-        limit = 1024 // max(1, int(model.quant[component.tq][0]))
-        if high - low >= 2 * limit:
-            low, high = np.percentile(values, (1, 99))
-        offset = float(np.median(other)) - float(np.median(values))
-        offset = min(max(offset, -limit - low), limit - high) if high - low < 2 * limit else -(high + low) / 2
-        offsets.append(round(offset))
-    return offsets
+    return float(np.median(lent.dc[0])) * int(model.quant[model.frame.components[0].tq][0]) / 8.0
 
 
 def _intervals_behind(subject: Subject, model: Structure, header: bytes, start: int) -> RepairDraft:

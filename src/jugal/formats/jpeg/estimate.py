@@ -16,6 +16,7 @@ from jugal.binary.source import Source
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.entropy import neutral_mcu
+from jugal.formats.jpeg.gamut import absolute_levels
 from jugal.formats.jpeg.parse import Entropy, Structure, read_entropy, walk
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.kernels.stuffing import pack_bits, pack_parts
@@ -342,7 +343,14 @@ def estimate_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     else:
         run = found.runs[0]
         whole = not found.lost and int(run.bits[0]) == 0
-        lead = [] if whole else [np.tile(grey, max(0, found.lost - 1)), neutral_mcu(model, scan, _levels(model, run))]
+        lead = (
+            []
+            if whole
+            else [
+                np.tile(grey, max(0, found.lost - 1)),
+                neutral_mcu(model, scan, absolute_levels(RunReader(model), run)[0]),
+            ]
+        )
         if not whole and not found.lost:
             lead = []
         body += pack_parts([*lead, *run.own_bits(), np.tile(grey, missing)])
@@ -357,18 +365,3 @@ def estimate_header(subject: Subject, donor: Subject | None) -> RepairDraft:
         ),
         kept=WORTH * found.share,
     )
-
-
-def _levels(model: Structure, run: Run) -> list[int]:
-    """Per component the DC value to begin with, so that the middle of what follows is a middle grey."""
-    reader = RunReader(model)
-    levels = []
-    for c in range(len(reader.shape)):
-        plane = run.dc[:, reader.blocks == c]
-        low, high = np.percentile(plane, (1, 99))
-        middle = float(low + high) / 2 if c == 0 else float(np.median(plane))
-        # No value may leave the range that the samples have; where both ends cannot be kept, the middle is.
-        room = 1020.0 / (8.0 * reader.steps[c])
-        least, most = -room - float(plane.min()), room - float(plane.max())
-        levels.append(round(min(max(-middle, least), most) if least <= most else -middle))
-    return levels

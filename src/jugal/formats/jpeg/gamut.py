@@ -1,12 +1,13 @@
-"""Which brightness a run of MCUs may count from, told by the range of its samples: what a picture shows lies between black
-and white, and most pictures reach from one to the other."""
+"""Which brightness and tint a run of MCUs may count from, told by the range of its samples: what a picture shows lies between
+black and white, most pictures reach from one to the other, and what is black or white has no tint."""
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import gaussian_filter1d
 
-from jugal.formats.jpeg.levels import sample_rows
+from jugal.formats.jpeg.levels import sample_rows, weighted_median
 from jugal.formats.jpeg.runs import Run, RunReader
 
 #: Stretches of a run that are looked at, and MCUs of each.
@@ -16,10 +17,27 @@ _SETTLING = 24
 _ENDS = (0.1, 99.9)
 #: Levels by which ends of a range differ within a picture, and how often a part of it reaches as far as another does.
 _SOFT, _REACHED = 5.0, 0.5
+#: The same of an end from black or white, where no part of the picture is known.
+_SOFT_UNKNOWN = 8.0
 _LEAST_DOUBT, _MOST_LEVELS = 2.0, 400.0
 _SURE = 3.0
 _WHITE = 255.0
 _NORMAL = float(np.sqrt(2 * np.pi))
+#: How far a picture's middle level is usually from another's.
+_USUAL_DOUBT = 60.0
+#: Samples within so many levels of their range's end are piled up there: that is where clipping puts them. From how often an
+#: end with nothing piled up is black or white, with each share piled up by how much oftener, and at most how often.
+_PILE, _BARE, _PILED, _MOST_SURE = 4.0, 0.3, 12.0, 0.97
+#: Levels above the last sample within which a pile is looked for, and by how many the density is blurred.
+_REACH, _BLUR = 40, 2.0
+#: How often as dense as so many levels further a pile is, how dense it is at most as many levels outside, and the least share
+#: of all samples in one.
+_STANDS_OUT, _BESIDE, _OUTSIDE, _LEAST_PILE = 1.3, 12, 0.25, 0.01
+#: Levels within which a sample is as good as black or white, and what the white ones weigh: a sky may be bright and blue.
+_NEUTRAL, _BRIGHT = 6.0, 0.2
+#: Levels that a viewer forgives, and how often a tint is right to so many where something is black or white, and where not.
+_FORGIVEN, _TINT_RIGHT, _TINT_GUESSED = 12.0, 0.9, 0.5
+_LEAST_NEUTRAL = 4.0
 
 
 class Gamut:
@@ -42,38 +60,128 @@ class Gamut:
         if found is None:
             return offsets, doubt
         offsets, doubt = offsets.copy(), doubt.copy()
-        shift, doubt[0] = self._shift(found, float(doubt[0]))
+        known = self._known
+        # Nothing is likely beyond black and white, or beyond what is known to be right.
+        limits = np.array((min(0.0, float(known[0])), max(_WHITE, float(known[1]))))
+        moves, likely = _moves(found, known, limits, 0.0, max(float(doubt[0]), _LEAST_DOUBT), (_REACHED, _REACHED))
+        shift = float((likely * moves).sum())
+        doubt[0] = float(np.sqrt((likely * (moves - shift) ** 2).sum()))
         offsets[0] += round(shift / self._reader.steps[0])
         return offsets, doubt
-
-    def _shift(self, found: NDArray[np.float64], doubt: float) -> tuple[float, float]:
-        """By how much a range is to be moved, and the doubt that is left: mean and deviation of what is likely.
-
-        Likely is what was matched, within its doubt; what leaves the range between black and white, or that of what is
-        known, is not; what ends where that does is more likely than else.
-        """
-        doubt, known = max(doubt, _LEAST_DOUBT), self._known
-        low, high = min(0.0, float(known[0])) - float(found[0]), max(_WHITE, float(known[1])) - float(found[1])
-        reach = min(_MOST_LEVELS, max(4 * doubt, abs(low) + 3 * _SOFT, abs(high) + 3 * _SOFT))
-        moves = np.linspace(-reach, reach, 801)
-        likely = -0.5 * (moves / doubt) ** 2
-        for beyond in (low - moves, moves - high):
-            likely -= 0.5 * (np.maximum(0.0, beyond) / _SOFT) ** 2
-        for end, own in zip(known, found, strict=True):
-            near = np.exp(-0.5 * ((own + moves - end) / _SOFT) ** 2) / (_NORMAL * _SOFT)
-            likely += np.log((1 - _REACHED) / _WHITE + _REACHED * near)
-        weights = np.exp(likely - likely.max())
-        weights /= weights.sum()
-        mean = float((weights * moves).sum())
-        return mean, float(np.sqrt((weights * (moves - mean) ** 2).sum()))
 
     def _range(self, run: Run, offset: int) -> NDArray[np.float64] | None:
         """Where the samples of the first component end, low and high, with ``offset`` added to its DC values."""
         if not run.count or self._reader.quant[0] is None:
             return None
-        # The first MCUs may not be in step yet, and their range would be any.
-        begin = min(_SETTLING, run.count // 8)
-        most = min(_UNITS, run.count - begin)
-        starts = np.unique(np.linspace(begin, run.count - most, _STRETCHES).astype(int)).tolist()
-        samples = [sample_rows(self._reader, run, first, most, 0, offset).ravel() for first in starts]
-        return np.percentile(np.concatenate(samples), _ENDS) + (_WHITE + 1) / 2
+        return _ends(_samples(self._reader, run, 0, offset))
+
+
+def absolute_levels(reader: RunReader, run: Run, usual: float = 0.0) -> tuple[list[int], float]:
+    """Per component what to add to the DC values of a run that nothing known stands above, and how sure that is right, 0 to 1.
+
+    ``usual`` is the level, mid-grey at 0, about which pictures of the kind lie.
+    """
+    samples = [_samples(reader, run, c, 0) + (_WHITE + 1) / 2 for c in range(len(reader.shape))]
+    tinted = len(samples) == 3
+    shifts, sure = np.zeros(len(samples)), 1.0
+    for c, values in enumerate(samples):
+        if c and tinted:
+            break
+        shifts[c], likely = _placed(values, usual + (_WHITE + 1) / 2)
+        sure *= likely
+    if tinted:
+        for c in (1, 2):
+            brightness = _on_grid(reader, samples[0] + shifts[0], c).ravel()
+            weights = np.exp(-np.clip(brightness, 0, _WHITE) / _NEUTRAL)
+            weights += _BRIGHT * np.exp(-np.clip(_WHITE - brightness, 0, _WHITE) / _NEUTRAL)
+            shifts[c] = (_WHITE + 1) / 2 - weighted_median(_tiles(reader, samples[c], c).ravel(), weights)
+        sure *= _TINT_RIGHT if weights.sum() >= _LEAST_NEUTRAL else _TINT_GUESSED
+    return [round(shift / step) for shift, step in zip(shifts, reader.steps, strict=True)], sure
+
+
+def _samples(reader: RunReader, run: Run, c: int, offset: int) -> NDArray[np.float64]:
+    """(MCUs, samples) of component ``c`` from stretches all along the run, mid-grey at 0, with ``offset`` added to its DC values."""
+    # The first MCUs may not be in step yet, and their range would be any.
+    begin = min(_SETTLING, run.count // 8)
+    most = min(_UNITS, run.count - begin)
+    starts = np.unique(np.linspace(begin, run.count - most, _STRETCHES).astype(int)).tolist()
+    return np.concatenate([sample_rows(reader, run, first, most, c, offset) for first in starts])
+
+
+def _ends(samples: NDArray[np.float64]) -> NDArray[np.float64]:
+    return np.percentile(samples, _ENDS) + (_WHITE + 1) / 2
+
+
+def _moves(
+    found: NDArray[np.float64],
+    known: NDArray[np.float64],
+    limits: NDArray[np.float64],
+    middle: float,
+    doubt: float,
+    reached: tuple[float, float],
+    soft: float = _SOFT,
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """By how much a range may be moved, and how likely each is, adding up to 1.
+
+    ``soft`` is by how many levels ends may differ. Likely is what lies about ``middle``, within ``doubt``; what leaves ``limits`` is not; what ends where ``known`` does is
+    more likely than else, by how often either end is ``reached``.
+    """
+    low, high = float(limits[0] - found[0]), float(limits[1] - found[1])
+    reach = min(_MOST_LEVELS, max(4 * doubt + abs(middle), abs(low) + 3 * soft, abs(high) + 3 * soft))
+    moves = np.linspace(-reach, reach, 801)
+    likely = -0.5 * ((moves - middle) / doubt) ** 2
+    for beyond in (low - moves, moves - high):
+        likely -= 0.5 * (np.maximum(0.0, beyond) / soft) ** 2
+    for end, own, often in zip(known, found, reached, strict=True):
+        near = np.exp(-0.5 * ((own + moves - end) / soft) ** 2) / (_NORMAL * soft)
+        likely += np.log((1 - often) / _WHITE + often * near)
+    weights = np.exp(likely - likely.max())
+    return moves, weights / weights.sum()
+
+
+def _placed(samples: NDArray[np.float64], usual: float) -> tuple[float, float]:
+    """By how much samples are to be moved for black and white to lie where they most likely do, and how likely that is."""
+    (low, dark), (high, bright) = _piled_end(samples), _piled_end(-samples)
+    limits = np.array((0.0, _WHITE))
+    often = [min(_MOST_SURE, _BARE + _PILED * share) for share in (dark, bright)]
+    middle = usual - float(np.median(samples))
+    moves, likely = _moves(
+        np.array((low, -high)), limits, limits, middle, _USUAL_DOUBT, (often[0], often[1]), _SOFT_UNKNOWN
+    )
+    best = float(moves[likely.argmax()])
+    return best, float(likely[np.abs(moves - best) <= _FORGIVEN].sum())
+
+
+def _piled_end(samples: NDArray[np.float64]) -> tuple[float, float]:
+    """Where the lower end of samples lies, and the share of them that is piled up there.
+
+    Coding scatters what was clipped about the clipping level, so that is where they are densest, not where the last one is.
+    """
+    end = float(np.percentile(samples, _ENDS[0]))
+    numbers = np.clip(np.round(samples - end), -_REACH, 2 * _REACH).astype(np.int64) + _REACH
+    density = gaussian_filter1d(np.bincount(numbers.ravel(), minlength=3 * _REACH + 1) / samples.size, _BLUR)[_REACH:]
+    for peak in range(1, _REACH):
+        piled = float((samples <= end + peak + _PILE).mean())
+        highest = density[peak] >= density[[peak - 1, peak + 1]].max()
+        steep = density[max(0, peak - _BESIDE)] <= _OUTSIDE * density[peak]
+        if highest and steep and density[peak] >= _STANDS_OUT * density[peak + _BESIDE] and piled >= _LEAST_PILE:
+            return end + peak, piled
+    return end, float((samples <= end + _PILE).mean())
+
+
+def _tiles(reader: RunReader, samples: NDArray[np.float64], c: int) -> NDArray[np.float64]:
+    """(MCUs, rows, columns) of samples as ``_samples`` gives them, block by block."""
+    down, across = reader.shape[c]
+    blocks = samples.reshape(-1, down, across, 8, 8)
+    return blocks.transpose(0, 1, 3, 2, 4).reshape(-1, 8 * down, 8 * across)
+
+
+def _on_grid(reader: RunReader, samples: NDArray[np.float64], c: int) -> NDArray[np.float64]:
+    """The first component's samples, averaged to where component ``c`` has its own, in the order of these."""
+    down, across = reader.shape[c]
+    tiles = _tiles(reader, samples, 0)
+    rows, columns = tiles.shape[1] // (8 * down), tiles.shape[2] // (8 * across)
+    if rows == 0 or columns == 0:
+        return np.repeat(tiles.mean(axis=(1, 2))[:, None], 64 * down * across, axis=1)
+    tiles = tiles[:, : 8 * down * rows, : 8 * across * columns]
+    return np.asarray(tiles.reshape(-1, 8 * down, rows, 8 * across, columns).mean(axis=(2, 4)))

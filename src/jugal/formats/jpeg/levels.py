@@ -50,7 +50,7 @@ def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64
             learnt = _Guess.learn([canvas.rims.before(place), own], c, r, width)
             guesses[same], deviations[same] = learnt.guess(over.of(same), under.of(same), c)
             usual.append((float(same.mean()), learnt.off))
-        offset = _weighted_median(guesses, 1.0 / deviations)
+        offset = weighted_median(guesses, 1.0 / deviations)
         offsets[c] = round(offset / reader.steps[c])
         doubt[c] = np.hypot(float(np.median(carried[:, c])), sum(share * off for share, off in usual))
     return offsets, doubt
@@ -106,7 +106,7 @@ class _Guess:
                 guesses, deviations = self.guess(over.of(part), under.of(part), c)
                 known = np.isfinite(guesses)
                 if known.sum() >= width // 2:
-                    offs.append(_weighted_median(guesses[known], 1.0 / deviations[known]))
+                    offs.append(weighted_median(guesses[known], 1.0 / deviations[known]))
         if len(offs) < _FEW_TRIED:
             return _NO_NEIGHBOUR
         # Of a few, the root of the mean square says more than their middle.
@@ -131,7 +131,8 @@ def _deviation(values: NDArray[np.float64]) -> float:
     return max(_LEAST_DEVIATION, MAD_TO_DEVIATION * float(np.median(np.abs(values))))
 
 
-def _weighted_median(values: NDArray[np.float64], weights: NDArray[np.float64]) -> float:
+def weighted_median(values: NDArray[np.float64], weights: NDArray[np.float64]) -> float:
+    """The value at which half of all weight is reached."""
     order = np.argsort(values)
     sums = np.cumsum(weights[order])
     return float(values[order[np.searchsorted(sums, sums[-1] / 2)]])

@@ -55,6 +55,8 @@ _LATE = 4
 _ROWS_SURE = 4
 #: Breaks that seams may tell of.
 _MOST_UNSEEN = 4
+#: Rows beyond its end up to which a picture's data may happen to go on.
+_MOST_BEYOND = 2
 
 
 @dataclass(slots=True)
@@ -305,6 +307,9 @@ def _fitting(reader: RunReader, head: Run, pieces: list[Stray]) -> list[Stray]:
         pieces.remove(min((p for p in pieces if not p.last), key=lambda p: p.run.count, default=pieces[0]))
     if pieces and (skip := over()) > 0:
         only = pieces[0]
+        if not only.last and skip > _MOST_BEYOND * reader.frame.mcus_x:
+            # What goes on and on beyond the picture's end is another picture's.
+            return []
         skip = min(skip, only.run.count)
         pieces = [only.part(skip, only.run.count) if only.last else only.part(0, only.run.count - skip)]
     return [p for p in pieces if p.run.count >= _LEAST]

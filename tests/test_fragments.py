@@ -326,3 +326,15 @@ def test_tables_that_zeros_stand_in_place_of_are_missed_in_fragmented_clips_too(
     sick = clip[:at] + bytes(end - at) + clip[end:]
     found = examine(sick, "clip.mp4")
     assert any(f.code is FindingCode.MP4_TABLES and "lacks" in f.message for f in found.findings)
+
+
+def test_a_base_beyond_any_file_is_a_finding() -> None:
+    """8.8.7: base data offsets have 64 bits."""
+    flags = "frag_keyframe+empty_moov"
+    data = bytearray(encode.clip(2.0, (192, 108), 25, seed=20, bit_rate=400_000, mux={"movflags": flags}))
+    head = data.index(b"tfhd")
+    assert data[head + 7] & 1, "a base is stated"
+    data[head + 12 : head + 20] = b"\xff" * 8
+    found = examine(bytes(data), "clip.mp4")
+    assert found.error is None and found.score is not None and found.score < 80
+    assert any(f.code is FindingCode.MP4_OUTSIDE for f in found.findings)

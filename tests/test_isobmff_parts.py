@@ -16,13 +16,14 @@ from jugal.binary.source import Source
 from jugal.formats.base import Subject
 from jugal.formats.isobmff.aac import AacConfig, read_config, specific_config
 from jugal.formats.isobmff.bits import BitReader, unescape
-from jugal.formats.isobmff.index import TrackPlan, _runs, _table
+from jugal.formats.isobmff.index import TrackPlan
 from jugal.formats.isobmff.lanes import AmrLane, Found, FrameLane, Picture, SoundLane, VideoLane
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.timing import Schedule, frame_duration, lost_sound, regular_distance, schedule
 from jugal.formats.isobmff.video import AvcStream, HevcStream, Slice, read_record
 from jugal.formats.isobmff.walk import deal_out
+from jugal.formats.isobmff.write import equal_runs, table_box
 from jugal.kernels import aac
 from jugal.samples import encode
 
@@ -390,13 +391,13 @@ def test_regular_distance() -> None:
 
 
 def test_runs_of_equal_values() -> None:
-    assert _runs(np.array([5, 5, 7, 5])) == [(2, 5), (1, 7), (1, 5)]
-    assert _runs(np.zeros(0, np.int64)) == []
+    assert equal_runs(np.array([5, 5, 7, 5])) == [(2, 5), (1, 7), (1, 5)]
+    assert equal_runs(np.zeros(0, np.int64)) == []
 
 
 def test_a_table_box() -> None:
-    assert _table(b"stts", [(3, 512)]) == struct.pack(">I4sIIII", 24, b"stts", 0, 1, 3, 512)
-    assert _table(b"ctts", [(1, -2)], signed=True) == struct.pack(">I4sBxxxIIi", 24, b"ctts", 1, 1, 1, -2)
+    assert table_box(b"stts", [(3, 512)]) == struct.pack(">I4sIIII", 24, b"stts", 0, 1, 3, 512)
+    assert table_box(b"ctts", [(1, -2)], signed=True) == struct.pack(">I4sBxxxIIi", 24, b"ctts", 1, 1, 1, -2)
 
 
 def test_ticks_of_a_plan(sound: tuple[Subject, Track]) -> None:

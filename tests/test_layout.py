@@ -36,6 +36,10 @@ def track_of(spans: list[tuple[int, int]]) -> Track:
     return track
 
 
+def none_bad(tracks: list[Track]) -> list[np.ndarray]:
+    return [np.zeros(t.offsets.size, np.bool_) for t in tracks]
+
+
 # --- samples beside one another
 
 
@@ -43,7 +47,7 @@ def track_of(spans: list[tuple[int, int]]) -> Track:
 def test_reaching_over_is_ending_behind_a_later_start(spans: list[tuple[int, int]], parts: int) -> None:
     tracks = [track_of(spans[k::parts]) for k in range(parts)]
     starts = sorted({s for s, n in spans if n})
-    for track, found in zip(tracks, reaching_over(tracks), strict=True):
+    for track, found in zip(tracks, reaching_over(tracks, none_bad(tracks)), strict=True):
         for (start, size), over in zip(
             zip(track.offsets.tolist(), track.sizes.tolist(), strict=True), found.tolist(), strict=True
         ):
@@ -54,11 +58,20 @@ def test_reaching_over_is_ending_behind_a_later_start(spans: list[tuple[int, int
 def test_no_sample_of_a_healthy_file_reaches_over() -> None:
     for name in ("mp4", "mp4-fast", "mp4-long", "mp4-fragments", "mov", "m4a"):
         movie = read_movie(Subject(Source.from_bytes(healthy(name))))
-        assert not any(over.any() for over in reaching_over(movie.tracks)), name
+        assert not any(over.any() for over in reaching_over(movie.tracks, none_bad(movie.tracks))), name
 
 
 def test_silence_stored_once_is_no_overlap() -> None:
-    assert not any(over.any() for over in reaching_over([track_of([(10, 50), (10, 20), (10, 50), (60, 5)])]))
+    tracks = [track_of([(10, 50), (10, 20), (10, 50), (60, 5)])]
+    assert not any(over.any() for over in reaching_over(tracks, none_bad(tracks)))
+
+
+def test_a_sample_that_does_not_read_is_no_witness_against_another() -> None:
+    tracks = [track_of([(10, 50), (40, 30), (60, 20)])]
+    (over,) = reaching_over(tracks, none_bad(tracks))
+    assert over.tolist() == [True, True, False]
+    (over,) = reaching_over(tracks, [np.array([False, True, False])])
+    assert not over.any()
 
 
 # --- lost and inserted bytes

@@ -49,6 +49,8 @@ from jugal.model.strip import Matter
 _EPOCH = datetime.datetime(1904, 1, 1, tzinfo=datetime.UTC)
 #: Percent from which an index is left as it is.
 _WELL = 85.0
+#: Share of a file that samples take up at most which are damaged themselves, not sought in the wrong place.
+_FEW_ASTRAY = 0.1
 #: A score from which on damage hardly shows, and the points that leaving it out may cost then.
 _HARDLY_SPOILED, _WORTH_CUTTING = 98.0, 10.0
 _TABLE_BOXES = frozenset(b"stts stsc stsz stco co64 stss".split())
@@ -107,7 +109,8 @@ def examine(subject: Subject, report: Report) -> None:
     elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
         plays, best = offset_forecast(subject, report, movie, judged, spans, plays)
     broken = movie.tree.broken_at
-    if broken is not None and (end := _lost_from(subject, movie, broken, judged, lost)) is not None:
+    shifted = any(p.method == "fix-offsets" for p in report.plans)
+    if broken is not None and not shifted and (end := _lost_from(subject, movie, broken, judged, lost)) is not None:
         there, _ = _reached(judged, lost, [t.offsets + t.sizes > end for t in judged])
         plays = best = there * broken / subject.size
     soften(report, movie, first_bad)
@@ -379,6 +382,11 @@ _STATE_WORDS = {
 }
 
 
+def _tells(track: Track) -> bool:
+    """What bytes look like tells of a track: not of uncompressed sound, which may look like anything."""
+    return track.kind != "audio" or track.coding is not None or track.codec == b"mp4a"
+
+
 def _inspect(
     subject: Subject, report: Report, movie: Movie, judged: list[Track], spans: list[tuple[int, int, int]]
 ) -> tuple[list[NDArray[np.bool_]], list[NDArray[np.float64]], bool]:
@@ -389,22 +397,15 @@ def _inspect(
     notes: list[tuple[int, int, Severity, FindingCode, str, Cause | None]] = []
     # Where a table is overwritten, or all lie in the wrong place, how they lie tells nothing.
     sane = not astray(movie) and not movie.hidden and not any(t.fragmented for t in judged)
-    over = reaching_over(judged) if sane else [np.zeros(t.offsets.size, np.bool_) for t in judged]
-    for track, reaches in zip(judged, over, strict=True):
-        relevant = (
-            spans
-            if track.codec in payload.AVC | payload.HEVC
-            or track.kind != "audio"
-            or track.coding is not None
-            or track.codec == b"mp4a"
-            else []
-        )
-        looked = payload.inspect(subject, track, relevant, to_the_bit=True)
+    looks = [payload.inspect(subject, t, spans if _tells(t) else [], to_the_bit=True) for t in judged]
+    over = reaching_over(judged, [looked.state != 0 for looked in looks]) if sane else None
+    for number, (track, looked) in enumerate(zip(judged, looks, strict=True)):
         state, where = looked.state, looked.where
         if track.video is not None or track.layer is not None:
             briefly = "by its units" if track.video is not None else "by its start codes"
             report.media["video_followed"] = "to the last bit" if looked.followed else briefly
-        state[reaches & (state == 0)] = payload.REACHES_OVER
+        if over is not None:
+            state[over[number]] = payload.REACHES_OVER
         bad = state != 0
         # What an overwritten table says of their place is no evidence about the bytes there.
         told = ~track.astray if track.astray.size else np.ones(bad.size, np.bool_)
@@ -500,6 +501,12 @@ def _time_regions(report: Report, judged: list[Track], lost: list[NDArray[np.boo
             report.regions.append(Region(begin / total, end / total, label))
 
 
+def _astray_share(subject: Subject, report: Report) -> float:
+    """How much of the file is taken up by samples that do not read where the index says they lie, 0..1."""
+    spans = [f.span for f in report.findings if f.code is FindingCode.MP4_SAMPLE and f.span is not None]
+    return sum(s.length for s in spans) / max(1, subject.size)
+
+
 def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: float, best: float) -> None:
     moov = movie.moov
     only_long = moov is not None and moov.cut and moov.complete and not moov.children[-1].cut
@@ -511,8 +518,10 @@ def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: f
                 "Write the sizes and types of the top-level boxes anew around what they hold.",
                 best,
             )
+    shifts = any(p.method == "fix-offsets" for p in report.plans)
     if (
         report.has(FindingCode.MP4_OUTSIDE)
+        and not shifts
         and not movie.tracks[0].fragmented
         and movie.moov is not None
         and movie.moov.complete
@@ -525,9 +534,8 @@ def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: f
         forecast = rebuild_forecast(subject, report)
         report.attainable = max(report.attainable or 0.0, forecast)
         plan_tables(report, movie, forecast)
-    elif doubted or (best < _WELL and report.has(FindingCode.MP4_SAMPLE)):
-        # Bytes lost or put in inside a chunk move the rest of it, which no chunk offset can follow. An index that leads
-        # to nearly all is not given up for another file's: what lacks is then told by it alone.
+    elif doubted or (best < _WELL and not shifts and _astray_share(subject, report) > _FEW_ASTRAY):
+        # An index that leads to nearly all is not given up for another file's: what lacks is then told by it alone.
         lost = (
             sum(f.span.clip(span).length for f in subject.blocks.fills_in(span, 512))
             if (span := media_between(movie))

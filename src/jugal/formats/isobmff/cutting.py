@@ -8,12 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.index import TrackPlan, index_like
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.tables import Track
+from jugal.formats.isobmff.write import with_new_index
 from jugal.model.span import ByteSpan
 
 #: Ranges of running time in seconds, in order and apart.
@@ -95,7 +95,8 @@ def cut_to_good(subject: Subject, donor: Subject | None) -> RepairDraft:
     if len(ranges) > 50:
         steps.append(f"Left out {len(ranges) - 50:,} more ranges.")
     kept = 100.0 * kept_share(tracks, ranges)
-    return RepairDraft(_pieces(subject, movie, index_like(subject, movie, plans, 0, own=True)), tuple(steps), kept=kept)
+    index = index_like(subject, movie, plans, 0, own=True)
+    return RepairDraft(with_new_index(subject, moov, index), tuple(steps), kept=kept)
 
 
 def _lost(subject: Subject, movie: Movie, tracks: list[Track]) -> list[NDArray[np.bool_]]:
@@ -172,12 +173,3 @@ def _pieces_of_sound(track: Track, ranges: Ranges) -> TrackPlan:
         at = stop
     counted = np.array(frames, np.int64)
     return TrackPlan(track, np.array(offsets, np.int64), counted * frame, counted * tick, frames=counted)
-
-
-def _pieces(subject: Subject, movie: Movie, index: bytes) -> tuple[Piece, ...]:
-    """The new index in place of the old one at the end of the file; else behind all, the old one marked as free."""
-    moov = movie.moov
-    assert moov is not None
-    if moov.end >= subject.size:
-        return (ByteSpan(0, moov.start), index)
-    return (ByteSpan(0, moov.start + 4), b"free", ByteSpan(moov.start + 8, subject.size), index)

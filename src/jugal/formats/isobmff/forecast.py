@@ -11,7 +11,7 @@ from jugal.formats.base import Report, Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.chunks import place_chunks
 from jugal.formats.isobmff.movie import Movie
-from jugal.formats.isobmff.offsets import Step, apply_steps, find_steps
+from jugal.formats.isobmff.offsets import Step, find_steps, moved_offsets
 from jugal.formats.isobmff.rebuild import media_span, stated_share
 from jugal.formats.isobmff.retable import can_retable
 from jugal.formats.isobmff.tables import Track
@@ -21,6 +21,8 @@ from jugal.model.finding import Severity
 
 #: What is reckoned to be found of samples that are sought anew.
 FOUND_ANEW = 0.95
+#: Samples by which it is seen whether a stream is understood.
+_SHOWN_BY = 32
 
 
 def rebuild_forecast(subject: Subject, report: Report) -> float:
@@ -74,14 +76,14 @@ def offset_forecast(
     if not steps:
         return plays, plays
     shares, now = [], []
-    for track, cut in zip(judged, _before_steps(judged, steps), strict=True):
+    for track, (cut, spared) in zip(judged, _before_steps(subject, judged, steps), strict=True):
         moved = moved_track(track, steps)
         relevant = spans if track.kind == "video" else []
         state = payload.inspect(subject, track, relevant).state
         off = (state != 0) | (moved.offsets != track.offsets)
         now.append(payload.good_share(track, *payload.spread_to_sync(track, off)))
         state = payload.inspect(subject, moved, relevant).state
-        shares.append(payload.good_share(track, *payload.spread_to_sync(track, (state != 0) | cut)))
+        shares.append(payload.good_share(track, *payload.spread_to_sync(track, (state != 0) | cut, spared)))
     best = scoring.share(weighted(judged, shares), 1.0)
     woken = any(
         payload.reads_nowhere(subject, t) and not payload.reads_nowhere(subject, moved_track(t, steps)) for t in judged
@@ -116,14 +118,27 @@ def offset_forecast(
     return plays, max(plays, best)
 
 
-def _before_steps(judged: list[Track], steps: list[Step]) -> list[NDArray[np.bool_]]:
-    """Per track the samples that end where a step begins: in one of them bytes were lost or put in."""
-    found = [np.zeros(t.offsets.size, np.bool_) for t in judged]
+def _before_steps(
+    subject: Subject, judged: list[Track], steps: list[Step]
+) -> list[tuple[NDArray[np.bool_], NDArray[np.float64]]]:
+    """Per track the samples that end where a step begins, and what is spared of them.
+
+    In one of them bytes were lost or put in, unless it reads to its last bit.
+    """
+    found = [(np.zeros(t.offsets.size, np.bool_), np.zeros(t.offsets.size)) for t in judged]
     for step in steps:
         ends = [np.where(t.offsets < step.from_offset, t.offsets + t.sizes, -1) for t in judged]
         last = max(range(len(judged)), key=lambda k: int(ends[k].max()))
-        if ends[last].max() >= 0:
-            found[last][int(np.argmax(ends[last]))] = True
+        if ends[last].max() < 0:
+            continue
+        number = int(np.argmax(ends[last]))
+        # Those before it show whether the stream is understood.
+        near = judged[last].only(slice(max(0, number - _SHOWN_BY), number + 1))
+        looked = payload.inspect(subject, near, [], to_the_bit=True)
+        surely_whole = looked.followed or judged[last].coding is not None
+        cut, spared = found[last]
+        cut[number] = not surely_whole or bool(looked.state[-1])
+        spared[number] = looked.spared[-1]
     return found
 
 
@@ -151,5 +166,4 @@ def chunk_forecast(subject: Subject, report: Report, movie: Movie, judged: list[
 
 def moved_track(track: Track, steps: list[Step]) -> Track:
     """``track`` with its sample offsets corrected by ``steps``."""
-    starts = track.chunk_starts
-    return replace(track, offsets=track.offsets + (apply_steps(starts, steps) - starts))
+    return replace(track, offsets=moved_offsets(track, steps))

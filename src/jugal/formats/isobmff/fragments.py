@@ -56,6 +56,20 @@ def all_fragments(source: Source, tree: Tree) -> list[Fragment]:
     return found
 
 
+def listed_part(movie: Movie, fragments: list[Fragment]) -> Fragment | None:
+    """The media data in front of the first fragment whose samples the movie index lists itself, as a fragment without a box;
+    None where there are none."""
+    if not fragments:
+        return None
+    begin = fragments[0].moof.start
+    for box in movie.tree.top:
+        if box.kind != b"mdat" or not box.stated or box.start >= begin:
+            continue
+        if any(((t.chunk_offsets >= box.body) & (t.chunk_offsets < begin)).any() for t in movie.tracks):
+            return Fragment(Box(b"moof", box.start, box.start, box.start), box, begin - box.start)
+    return None
+
+
 def heads_of_fragments(source: Source, span: ByteSpan) -> list[ByteSpan]:
     """The fragments' own indexes (8.8.4) among the media data in ``span``, each with the head of its media data.
 
@@ -102,19 +116,26 @@ def decode_times(source: Source, fragment: Fragment) -> dict[int, int]:
 def displacements(source: Source, fragments: list[Fragment]) -> NDArray[np.int64]:
     """By how many bytes each fragment lies elsewhere than its offsets say, where these count from the file's start (8.8.7).
 
-    What lies between the first run and the start of the media data is taken to be the same in all of them.
+    Where all first runs lie as far from their base as the media data do from their fragment, each base is a fragment's start.
+    Else what lies between the first run and the start of the media data is taken to be the same in all of them.
     """
-    ahead = []
+    ahead: list[int | None] = []
+    from_start = True
     for fragment in fragments:
         firsts = [_first_run(source, traf) for traf in fragment.moof.all(b"traf")]
         known = [first for first in firsts if first is not None]
-        ahead.append(fragment.mdat.body - min(known) if known else None)
-    usual = next((a for a in ahead if a is not None), 0)
+        if not known:
+            ahead.append(None)
+            continue
+        base, first = min(known, key=lambda k: k[1])
+        ahead.append(fragment.mdat.body - first)
+        from_start = from_start and first - base == fragment.mdat.body - fragment.moof.start
+    usual = 0 if from_start else next((a for a in ahead if a is not None), 0)
     return np.array([0 if a is None else a - usual for a in ahead], np.int64)
 
 
-def _first_run(source: Source, traf: Box) -> int | None:
-    """Where the first run begins by an offset from the file's start; None where it counts from the fragment."""
+def _first_run(source: Source, traf: Box) -> tuple[int, int] | None:
+    """(base, start) of the first run by an offset from the file's start; None where it counts from the fragment."""
     head, run = traf.child(b"tfhd"), traf.child(b"trun")
     if head is None or run is None or not (source.uint(head.body + 1, 3) or 0) & 1:
         return None
@@ -122,7 +143,7 @@ def _first_run(source: Source, traf: Box) -> int | None:
     if base is None:
         return None
     offset = source.read(run.body + 8, 4) if (source.uint(run.body + 1, 3) or 0) & 1 else b""
-    return base + int.from_bytes(offset, "big", signed=True)
+    return base, base + int.from_bytes(offset, "big", signed=True)
 
 
 def in_place(source: Source, movie: Movie, track: Track) -> Track:
@@ -144,15 +165,20 @@ def closed(subject: Subject, movie: Movie, tracks: list[Track]) -> list[Track]:
     A track in which that moves nothing is itself.
     """
     moved = [in_place(subject.source, movie, track) for track in tracks]
-    for fragment in all_fragments(subject.source, movie.tree):
+    fragments = all_fragments(subject.source, movie.tree)
+    listed = listed_part(movie, fragments)
+    for fragment in [*([listed] if listed else []), *fragments]:
         if not 0 < fragment.lost <= _MOST_LOST:
             continue
         where = _first_fault(subject, replace(movie, tracks=moved), fragment)
         for number, track in enumerate(moved):
             heads = track.runs[:, 0]
             own = (heads >= fragment.moof.start) & (heads < fragment.moof.end)
-            if own.any():
-                first = int(track.runs[0, 1])
+            first = int(track.runs[0, 1]) if len(track.runs) else track.offsets.size
+            if fragment is listed:
+                behind = (track.offsets >= where) & (np.arange(track.offsets.size) < first)
+                moved[number] = replace(track, offsets=track.offsets - fragment.lost * behind)
+            elif own.any():
                 behind = track.offsets >= where
                 behind[:first] = False
                 behind[first:] &= own[track.chunk_of[first:]]
@@ -265,12 +291,14 @@ def close_up(subject: Subject) -> RepairDraft:
     away = dict(zip((f.moof.start for f in fragments), displacements(source, fragments).tolist(), strict=True))
     movie.tracks = [in_place(source, movie, track) for track in movie.tracks]
     heads = [b for b in movie.tree.top if b.kind in (b"ftyp", b"moov") and not b.cut]
-    pieces: list[Piece] = [ByteSpan(b.start, b.end) for b in sorted(heads, key=lambda b: b.start)]
     at = sum(b.end - b.start for b in heads)
     steps = [f"Kept the file type and the movie header, and {len(fragments):,} fragments as they are."]
     entries: dict[int, list[tuple[int, int]]] = {}
     kept: list[tuple[Fragment, int]] = []
-    for fragment in fragments:
+    listed = listed_part(movie, fragments)
+    if listed is not None:
+        away[listed.moof.start] = 0
+    for fragment in [*([listed] if listed else []), *fragments]:
         if fragment.lost > _MOST_LOST:
             steps.append(f"Left out the fragment at {fragment.moof.start:,}, which claims more than can be missing.")
             continue
@@ -285,8 +313,14 @@ def close_up(subject: Subject) -> RepairDraft:
     if movie.tree.first(b"sidx") is not None:
         indexed = _segment_index(source, lead, kept)
         steps.append("Wrote a new index of the segments (sidx).")
-    pieces.append(indexed)
     at = sum(b.end - b.start for b in heads) + len(indexed)
+    patches = _listed_moved(movie, at - listed.moof.start) if listed is not None else []
+    pieces = [
+        piece
+        for b in sorted(heads, key=lambda b: b.start)
+        for piece in patched(subject, patches if b is movie.moov else [], b.start, b.end)
+    ]
+    pieces.append(indexed)
     for fragment, length in kept:
         pieces += _index_moved(subject, fragment.moof, at - fragment.moof.start + away[fragment.moof.start])
         stop = fragment.moof.start + length - fragment.lost
@@ -303,6 +337,18 @@ def close_up(subject: Subject) -> RepairDraft:
     pieces.append(_random_access(lead, rows))
     steps.append("Wrote a new index of the fragments (mfra).")
     return RepairDraft(tuple(pieces), tuple(steps))
+
+
+def _listed_moved(movie: Movie, delta: int) -> list[tuple[int, bytes]]:
+    """Patches for the chunk offsets of the index where the media data it lists go ``delta`` bytes further on."""
+    return [
+        (
+            t.chunk_box.body + 8,
+            (t.chunk_offsets + delta).astype(">u4" if t.chunk_box.kind == b"stco" else ">u8").tobytes(),
+        )
+        for t in movie.tracks
+        if delta and t.chunk_box is not None and t.chunk_offsets.size
+    ]
 
 
 def all_moved(subject: Subject, tree: Tree, delta: int) -> tuple[Piece, ...]:
@@ -350,8 +396,7 @@ def _first_fault(subject: Subject, movie: Movie, fragment: Fragment) -> int:
         inside = (track.offsets >= begin) & (track.offsets < end)
         if not inside.any():
             continue
-        astray = track.astray[inside] if track.astray.size else track.astray
-        part = replace(track, offsets=track.offsets[inside], sizes=track.sizes[inside], astray=astray)
+        part = track.only(inside)
         bad = np.flatnonzero(payload.inspect(subject, part, [], to_the_bit=True).state)
         if bad.size:
             places.append(int(part.offsets[bad[0]] + min(64, part.sizes[bad[0]])))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import struct
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,7 +11,16 @@ from numpy.typing import NDArray
 from jugal.formats.base import Subject
 from jugal.formats.isobmff.movie import Movie
 from jugal.formats.isobmff.tables import Track
-from jugal.formats.isobmff.write import DROP, box_bytes, serialise, set_durations
+from jugal.formats.isobmff.write import (
+    DROP,
+    box_bytes,
+    chunk_table,
+    equal_runs,
+    runs_table,
+    serialise,
+    set_durations,
+    table_box,
+)
 
 _HEADS = ((b"tkhd",), (b"mdia", b"mdhd"))
 
@@ -36,20 +44,6 @@ class TrackPlan:
         return int(self.durations.sum())
 
 
-def _runs(values: NDArray[np.int64]) -> list[tuple[int, int]]:
-    """Equal neighbours as (how many, value)."""
-    if not values.size:
-        return []
-    edges = np.append(np.flatnonzero(np.diff(values)) + 1, values.size)
-    return list(zip(np.diff(edges, prepend=0).tolist(), values[edges - 1].tolist(), strict=True))
-
-
-def _table(kind: bytes, rows: Sequence[tuple[int, ...]], signed: bool = False) -> bytes:
-    letter = "i" if signed else "I"
-    packed = b"".join(struct.pack(f">I{letter * (len(row) - 1)}", *row) for row in rows)
-    return box_bytes(kind, struct.pack(">BxxxI", 1 if signed else 0, len(rows)) + packed)
-
-
 def _sample_table(donor: Subject, plan: TrackPlan, shift: int) -> bytes:
     """The body of stbl: the donor's sample description, everything else from the samples found (8.5 to 8.7)."""
     stbl = plan.track.box.child(b"mdia", b"minf", b"stbl")
@@ -64,23 +58,21 @@ def _sample_table(donor: Subject, plan: TrackPlan, shift: int) -> bytes:
         firsts, per_chunk = np.arange(offsets.size), plan.frames
         size_body = struct.pack(">III", 0, frame, count)
     else:
-        times = _runs(plan.durations)
+        times = equal_runs(plan.durations)
         firsts = np.flatnonzero(np.append(True, offsets[1:] != offsets[:-1] + sizes[:-1]))
         per_chunk = np.diff(np.append(firsts, offsets.size))
         size_body = struct.pack(">III", 0, 0, sizes.size) + sizes.astype(">u4").tobytes()
-    out.append(_table(b"stts", times))
+    out.append(table_box(b"stts", times))
     if plan.compose is not None:
-        out.append(_table(b"ctts", _runs(plan.compose), signed=bool(plan.compose.min() < 0)))
+        out.append(table_box(b"ctts", equal_runs(plan.compose), signed=bool(plan.compose.min() < 0)))
     if plan.sync is not None:
         numbers = np.flatnonzero(plan.sync) + 1
         out.append(box_bytes(b"stss", struct.pack(">II", 0, numbers.size) + numbers.astype(">u4").tobytes()))
-    changes = np.flatnonzero(np.diff(per_chunk, prepend=-1))
-    out.append(_table(b"stsc", [(int(c) + 1, int(per_chunk[c]), 1) for c in changes]))
+    out.append(box_bytes(b"stsc", runs_table(per_chunk, np.ones_like(per_chunk))))
     out.append(box_bytes(b"stsz", size_body))
     starts = offsets[firsts]
     wide = bool(starts.max() >= 2**32)
-    head = struct.pack(">II", 0, starts.size)
-    out.append(box_bytes(b"co64" if wide else b"stco", head + starts.astype(">u8" if wide else ">u4").tobytes()))
+    out.append(box_bytes(b"co64" if wide else b"stco", chunk_table(starts, ">u8" if wide else ">u4")))
     return b"".join(out)
 
 

@@ -1,4 +1,4 @@
-"""Chunk offsets that are off: by a constant, or by steps where bytes were lost or put in."""
+"""Offsets that are off: by a constant, or by steps where bytes were lost or put in, be it in the middle of a chunk."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _WITHIN_CHUNK = 8
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """Chunk offsets of ``from_offset`` and more, as written in the index, lie ``delta`` bytes further on."""
+    """What the index says to lie at ``from_offset`` and behind lies ``delta`` bytes further on."""
 
     from_offset: int
     delta: int
@@ -54,6 +54,12 @@ def apply_steps(offsets: NDArray[np.int64], steps: list[Step]) -> NDArray[np.int
     return moved
 
 
+def moved_offsets(track: Track, steps: list[Step]) -> NDArray[np.int64]:
+    """Where the samples lie after ``steps``: runs of fragments and chunks of uncompressed sound move as one."""
+    starts = track.chunk_starts if track.fragmented or track.frame_bytes else track.offsets
+    return track.offsets + (apply_steps(starts, steps) - starts)
+
+
 def find_steps(subject: Subject, movie: Movie) -> list[Step]:
     """The corrections that make the samples parse; empty where none is needed or none helps.
 
@@ -67,11 +73,10 @@ def find_steps(subject: Subject, movie: Movie) -> list[Step]:
     if not tracks:
         return _by_media_start(subject, movie)
     track = max(tracks, key=lambda t: int(t.sizes.sum()))
-    chunk_starts = track.chunk_starts
     steps: list[Step] = []
     position = 0
     for _ in range(_MAX_STEPS):
-        moved = track.offsets + (apply_steps(chunk_starts, steps) - chunk_starts)
+        moved = moved_offsets(track, steps)
         state = _states(subject, track, moved, track.sizes)
         bad = np.flatnonzero((state != 0) & (np.arange(state.size) >= position))
         if not bad.size:
@@ -90,41 +95,51 @@ def find_steps(subject: Subject, movie: Movie) -> list[Step]:
         for start in _tries(track, first):
             current = int(moved[start] - track.offsets[start])
             delta = _search(subject, movie, track, start, current)
-            if delta is not None:
-                steps.append(Step(_beginning(subject, movie, track, start, current, delta), delta))
-                position = start
+            begin = None if delta is None else _beginning(subject, movie, track, start, current, delta)
+            if delta is not None and begin is not None:
+                steps.append(Step(begin, delta))
+                # The rest of a run that cannot be parted stays as it is.
+                position = max(start, int(np.searchsorted(track.offsets, begin)))
                 break
-        if delta is None:
+        else:
             break
     return steps
 
 
-def _beginning(subject: Subject, movie: Movie, track: Track, start: int, current: int, delta: int) -> int:
-    """Where a step begins that was found at sample ``start``: chunks of coded sound just before it may have moved as well.
+def _beginning(subject: Subject, movie: Movie, track: Track, start: int, current: int, delta: int) -> int | None:
+    """Where a step begins that was found at sample ``start``: samples just before it may have moved as well, of ``track`` and
+    of coded sound. None where nothing that could be moved lies behind it.
 
     They did where they read ``delta`` bytes on and do not where they were thought to be.
     """
+    if track.fragmented and track.chunk_starts[start] != track.offsets[start]:
+        # What moves in a fragment is a run; the rest of one in whose middle bytes were lost cannot.
+        return _next_run(movie, int(track.offsets[start]))
     # Of the chunks before, from the first bad sample on, those move along of which more reads then than now.
     chunk = int(track.chunk_of[start]) if track.chunk_of.size else 0
     while chunk > 0 and start:
         samples = np.flatnonzero(track.chunk_of == chunk - 1)
-        at, sizes = track.offsets[samples], track.sizes[samples]
-        there, here = (np.count_nonzero(_states(subject, track, at + d, sizes) == 0) for d in (delta, current))
-        if there <= here:
+        if np.count_nonzero(_moved(subject, track, samples, current, delta)) <= samples.size // 2:
             break
         chunk, start = chunk - 1, int(samples[0])
-    first = int(track.chunk_starts[start])
+    if not track.fragmented:
+        before = np.arange(max(0, start - 2**_WITHIN_CHUNK), start)
+        stays = np.flatnonzero(~_moved(subject, track, before, current, delta))
+        start = int(before[stays[-1]]) + 1 if stays.size else int(before[0]) if before.size else start
+        if (track.offsets[:start] + delta < 0).all():
+            # What would begin before the file was lost with its start, and moves along.
+            start = 0
+    first = int((track.chunk_starts if track.fragmented else track.offsets)[start])
     after = int(track.offsets[start - 1]) if start else 0
     for other in movie.tracks:
         if other is track or other.coding is None or not other.chunk_offsets.size or not other.offsets.size:
             continue
-        heads = np.searchsorted(other.chunk_of, np.arange(other.chunk_offsets.size))
-        heads = heads[heads < other.offsets.size]
-        heads = heads[(other.offsets[heads] > after) & (other.offsets[heads] < first)]
-        at, sizes = other.offsets[heads], other.sizes[heads]
-        moved = (_states(subject, other, at + delta, sizes) == 0) & (_states(subject, other, at + current, sizes) != 0)
-        if moved.any():
-            first = min(first, int(at[moved].min()))
+        between = np.flatnonzero((other.offsets > after) & (other.offsets < first))
+        if other.fragmented:
+            between = between[other.chunk_starts[between] == other.offsets[between]]
+        moved = between[_moved(subject, other, between, current, delta)]
+        if moved.size:
+            first = min(first, int(other.offsets[moved].min()))
     if start:
         return first
     # Of what lies before the first sample nothing may show where it is: then it moves along, as where all is off alike.
@@ -133,16 +148,27 @@ def _beginning(subject: Subject, movie: Movie, track: Track, start: int, current
     return min((int(t.chunk_offsets.min()) for t in ahead), default=first) if silent else first
 
 
+def _next_run(movie: Movie, after: int) -> int | None:
+    """The first of all tracks' runs that begins behind ``after``; None where none does."""
+    starts = [t.chunk_starts[t.chunk_starts > after] for t in movie.tracks if t.offsets.size]
+    return min((int(s.min()) for s in starts if s.size), default=None)
+
+
+def _moved(subject: Subject, track: Track, samples: NDArray[np.int64], current: int, delta: int) -> NDArray[np.bool_]:
+    """Which of ``samples`` read ``delta`` bytes on and do not ``current`` bytes on."""
+    at, sizes = track.offsets[samples], track.sizes[samples]
+    there, here = (_states(subject, track, at + d, sizes) == 0 for d in (delta, current))
+    return there & ~here
+
+
 def _tries(track: Track, first: int) -> list[int]:
+    """The first bad sample, the first ones of the next chunks, and some behind it in its own, which may be the whole track."""
     tries = [first]
     chunk = track.chunk_of[first]
     for ahead in (1, 2, 4):
         following = int(np.searchsorted(track.chunk_of, chunk + ahead))
         if following < track.offsets.size:
             tries.append(following)
-    if first and track.chunk_of[first - 1] == chunk:
-        return tries
-    # A chunk may be the whole track; that its first samples are lost says nothing of the rest.
     within = first + 2 ** np.arange(_WITHIN_CHUNK)
     within = within[within < track.offsets.size]
     return tries + within[track.chunk_of[within] == chunk].tolist()

@@ -17,17 +17,14 @@ from jugal.formats.isobmff.description import lend_description
 from jugal.formats.isobmff.front import index_to_front
 from jugal.formats.isobmff.lent import donor_items
 from jugal.formats.isobmff.movie import Movie, read_movie
-from jugal.formats.isobmff.offsets import Step, apply_steps, find_steps
 from jugal.formats.isobmff.rebuild import estimate_index, rebuild_index, rebuild_index_in_front
 from jugal.formats.isobmff.retable import rebuild_tables
+from jugal.formats.isobmff.shifting import fix_offsets
 from jugal.formats.isobmff.stills import extract_preview, fix_items
 from jugal.formats.isobmff.structure import late_start
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.write import DROP, box_bytes, patched, resized, serialise, set_durations
 from jugal.model.span import ByteSpan
-
-#: Bytes that are put before a file in place of lost ones.
-_MOST_AHEAD = 1 << 24
 
 
 def _movie(subject: Subject) -> tuple[Movie, Box]:
@@ -35,47 +32,6 @@ def _movie(subject: Subject) -> tuple[Movie, Box]:
     if movie.moov is None or not movie.moov.complete:
         raise RepairImpossible("The movie index is not in the file as a whole.")
     return movie, movie.moov
-
-
-def fix_offsets(subject: Subject, donor: Subject | None) -> RepairDraft:
-    """Chunk offsets corrected by the shifts that make the samples parse."""
-    movie, _ = _movie(subject)
-    steps = find_steps(subject, movie)
-    if not steps:
-        raise RepairImpossible("No shift of the chunk offsets makes the samples fit.")
-    patches = [patch for track in movie.tracks for patch in fragments.moved_runs(subject, track, steps)]
-    # Chunks that began before what is now the file's start: as many bytes are put there as were lost.
-    ahead = _lost_ahead(movie, steps)
-    for track in movie.tracks:
-        if track.chunk_box is None or not track.chunk_offsets.size:
-            continue
-        moved = apply_steps(track.chunk_offsets, steps) + ahead
-        kind = ">u4" if track.chunk_box.kind == b"stco" else ">u8"
-        moved = np.clip(moved, 0, 2**32 - 1 if kind == ">u4" else 2**62)
-        patches.append((track.chunk_box.body + 8, moved.astype(kind).tobytes()))
-    words = tuple(f"Moved chunk offsets from {s.from_offset:,} on by {s.delta:+,} bytes." for s in steps)
-    report = Report()
-    examine(subject, report)
-    # The sample in which bytes were lost or put in stays as it is, and in the output nothing need tell of that.
-    planned = next((p.attainable for p in report.plans if p.method == "fix-offsets"), 100.0)
-    pieces = patched(subject, patches)
-    if ahead:
-        pieces = (bytes(ahead), *pieces)
-        words = (f"Put {ahead:,} zeros before the file, where as many bytes were lost.", *words)
-    return RepairDraft(pieces, words, kept=planned)
-
-
-def _lost_ahead(movie: Movie, steps: list[Step]) -> int:
-    """How many bytes were lost before what is now the file's start, 0 where no chunk that lies right by ``steps`` began there.
-
-    An index in front of the media data was not lost with them, and fragments have offsets of their own.
-    """
-    begins = [int(apply_steps(t.chunk_offsets, steps).min()) for t in movie.tracks if t.chunk_offsets.size]
-    in_front = movie.moov is not None and movie.moov.start < max(begins, default=0)
-    if in_front or min(begins, default=0) >= 0 or any(t.fragmented for t in movie.tracks):
-        return 0
-    lost = -min(step.delta for step in steps)
-    return lost if lost <= _MOST_AHEAD else 0
 
 
 def fix_boxes(subject: Subject, donor: Subject | None) -> RepairDraft:

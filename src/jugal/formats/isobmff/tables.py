@@ -17,6 +17,8 @@ from jugal.formats.isobmff.video import VideoStream, listed_sets, read_record
 from jugal.formats.isobmff.visual import H263, Layer, read_layer
 
 _MAX_SAMPLES = 20_000_000
+#: Farther than any file reaches, and near enough to add sizes to.
+_FARTHEST = 1 << 62
 #: Rates of sound that a sample entry has no room for (ISO/IEC 14496-12 12.2.3: 16.16).
 _HIGH_RATES = frozenset({88_200, 96_000, 176_400, 192_000})
 #: Codecs whose pictures are read with parameter sets.
@@ -107,6 +109,11 @@ class Track:
         return replace(
             self, chunk_offsets=chunk_offsets, offsets=self.offsets + away[self.chunk_of], astray=np.empty(0, np.bool_)
         )
+
+    def only(self, which: slice | NDArray[np.bool_]) -> Track:
+        """The track with some of its samples, for looking into them where they lie."""
+        astray = self.astray[which] if self.astray.size else self.astray
+        return replace(self, offsets=self.offsets[which], sizes=self.sizes[which], astray=astray)
 
     def doubt(self, text: str, box: Box | None = None, at: int | None = None) -> None:
         """Notes that ``box``, or the track where none is named, contradicts itself or others; at byte ``at`` where known."""
@@ -444,7 +451,7 @@ def _read_traf(
     at = 8
     base = moof.start if flags & 0x20000 else following
     if flags & 1:
-        base = int.from_bytes(head[at : at + 8], "big")
+        base = min(int.from_bytes(head[at : at + 8], "big"), _FARTHEST)
         at += 8
     if flags & 2:
         at += 4

@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import struct
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
 
 from jugal.binary.output import Piece
 from jugal.formats.base import Subject
@@ -17,6 +21,33 @@ DROP = b"DROP"
 def box_bytes(kind: bytes, body: bytes) -> bytes:
     """A box with a 32-bit size."""
     return struct.pack(">I4s", len(body) + 8, kind) + body
+
+
+def equal_runs(values: NDArray[np.int64]) -> list[tuple[int, int]]:
+    """Equal neighbours as (how many, value)."""
+    if not values.size:
+        return []
+    edges = np.append(np.flatnonzero(np.diff(values)) + 1, values.size)
+    return list(zip(np.diff(edges, prepend=0).tolist(), values[edges - 1].tolist(), strict=True))
+
+
+def table_box(kind: bytes, rows: Sequence[tuple[int, ...]], signed: bool = False) -> bytes:
+    """A table of rows of 32-bit numbers behind their count."""
+    letter = "i" if signed else "I"
+    packed = b"".join(struct.pack(f">I{letter * (len(row) - 1)}", *row) for row in rows)
+    return box_bytes(kind, struct.pack(">BxxxI", 1 if signed else 0, len(rows)) + packed)
+
+
+def chunk_table(offsets: NDArray[np.int64], kind: str) -> bytes:
+    """The body of a chunk offset box (ISO/IEC 14496-12 8.7.5) with numbers of ``kind``."""
+    return struct.pack(">II", 0, offsets.size) + offsets.astype(kind).tobytes()
+
+
+def runs_table(counts: NDArray[np.int64], descriptions: NDArray[np.int64]) -> bytes:
+    """The body of a sample-to-chunk box (8.7.4): how many samples each chunk has, and by which description."""
+    changes = np.flatnonzero(np.diff(counts, prepend=-1) | np.diff(descriptions, prepend=-1))
+    rows = np.stack((changes + 1, counts[changes], descriptions[changes]), axis=1)
+    return struct.pack(">II", 0, changes.size) + rows.astype(">u4").tobytes()
 
 
 def resized(box: Box, size: int) -> tuple[int, bytes]:
@@ -40,6 +71,19 @@ def patched(
     if at < stop:
         pieces.append(ByteSpan(at, stop))
     return tuple(pieces)
+
+
+def with_new_index(
+    subject: Subject, moov: Box, index: bytes, patches: list[tuple[int, bytes]] | None = None
+) -> tuple[Piece, ...]:
+    """The file with ``index`` in place of the one at its end; else behind all, the old one marked as free.
+
+    All else stays where it is, with ``patches`` laid over it.
+    """
+    patches = patches or []
+    if moov.end >= subject.size:
+        return (*patched(subject, patches, 0, moov.start), index)
+    return (*patched(subject, [*patches, (moov.start + 4, b"free")]), index)
 
 
 def set_durations(

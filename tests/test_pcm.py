@@ -73,6 +73,20 @@ def test_silence_loud_noise_and_clipping_are_legal(width: int, channels: int, or
     assert look(loud, form)[2] == []
 
 
+@pytest.mark.parametrize(("width", "channels", "order"), FORMS)
+def test_one_sector_of_random_bytes_is_told(width: int, channels: int, order: str) -> None:
+    form = pcm.Form(width, channels, order)
+    data = b"header" + sound_of(width, channels, order, loudness=0.15)
+    place = 20 * 4096 + 3 * 512
+    noise = np.random.default_rng(4).integers(0, 256, 512, np.uint8).tobytes()
+    assert look(data[:place] + noise + data[place + 512 :], form, 6)[2] == [ByteSpan(place, place + 512)]
+    high = np.sin(np.arange(256) * 2.2)[:, None] * np.ones(channels) * (2 ** (8 * width - 1) - 256)
+    burst = high.astype("<i4").view(np.uint8).reshape(-1, 4)[:, :width]
+    tone = np.ascontiguousarray(burst if order == "little" else burst[:, ::-1]).tobytes()[:512]
+    begin = 6 + (place - 6) // form.frame * form.frame
+    assert look(data[:begin] + tone + data[begin + len(tone) :], form, 6)[2] == [], "a shrill sound is a sound"
+
+
 def test_values_that_are_no_whole_numbers_are_not_taken_for_noise() -> None:
     form = pcm.Form(4, 2, "little", pcm.Coding.OTHER)
     data = np.random.default_rng(3).normal(0, 0.2, 60_000).astype("<f4").tobytes()
@@ -128,7 +142,7 @@ def test_a_lost_cluster_among_marked_frames_moves_the_offsets_back(video: str, t
     found = examine_file(path)
     outcome = repair_file(found, tmp_path / "out")
     assert outcome.output is not None and outcome.score_after is not None and outcome.method is not None
-    assert {"fix-offsets", "fix-boxes"} <= set(outcome.method.split(", ")), "one repair alone would not have done"
+    assert "fix-offsets" in outcome.method.split(", "), "boxes alone would not have done"
     assert [p.name for p in (tmp_path / "out").iterdir()] == ["a.mov"]
     assert found.attainable == pytest.approx(outcome.score_after, abs=3)
     only = repair_file(found, tmp_path / "only", method="fix-boxes", rounds=1)

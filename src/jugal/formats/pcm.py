@@ -27,6 +27,8 @@ _BLOCK = 8 << 20
 _LEAST_BYTES = 768
 #: Mean step from one value to the next, of 16 bits: white noise at full level takes 26,000.
 _WILD = 15_000
+#: The same of a page of quiet sound of which one sector is white noise; the level of random values, and how near a sector's is.
+_TAINTED, _RANDOM, _NEAR_RANDOM = 8_000, 65_536 / np.sqrt(12), 0.15
 #: Share of the pages that may be noise put there, scattered and to the end.
 _MOST_NOISE, _MOST_TO_THE_END = 0.4, 0.85
 #: Pages compared with one another: fewest and most; those alike at most, else the music is made so; the longest stretch of them.
@@ -141,7 +143,30 @@ def noise_bursts(subject: Subject, form: Form, sound: Sequence[ByteSpan]) -> lis
     to_the_end = bool(wild.any()) and wild[first:].mean() > 0.95
     if wild.mean() > (_MOST_TO_THE_END if to_the_end else _MOST_NOISE):
         return []
-    return merge([ByteSpan(int(p) * _PAGE, int(p + 1) * _PAGE) for p in np.unique(place[wild])])
+    pages = [ByteSpan(int(p) * _PAGE, int(p + 1) * _PAGE) for p in np.unique(place[wild])]
+    tainted = np.unique(place[~wild & (jump > max(3 * usual + 1000, _TAINTED))]).tolist()
+    if len(tainted) > _MOST_NOISE * jump.size:
+        return merge(pages)
+    sectors = [s for p in tainted for s in _white_sectors(subject, form, sound, ByteSpan(p * _PAGE, (p + 1) * _PAGE))]
+    return merge([*pages, *sectors])
+
+
+def _white_sectors(subject: Subject, form: Form, sound: Sequence[ByteSpan], page: ByteSpan) -> list[ByteSpan]:
+    """The sectors of ``page`` whose values are as those of random bytes: as large, and as far from each other."""
+    found = []
+    for start in range(page.start, page.end, _SECTOR):
+        span = _holding(sound, start)
+        if span is None or span.end < start + _SECTOR:
+            continue
+        begin = span.start + -(-(start - span.start) // form.frame) * form.frame
+        values = form.upper(subject.source.array[begin : start + _SECTOR])
+        if values.size <= 2 * form.channels:
+            continue
+        level = float(np.sqrt((values**2).mean()))
+        step = float(np.sqrt(((values[form.channels :] - values[: -form.channels]) ** 2).mean()))
+        if abs(level / _RANDOM - 1) < _NEAR_RANDOM and abs(step / (_RANDOM * np.sqrt(2)) - 1) < _NEAR_RANDOM:
+            found.append(ByteSpan(start, start + _SECTOR))
+    return found
 
 
 def _jumps(data: NDArray[np.uint8], form: Form, start: int) -> tuple[NDArray[np.int64], NDArray[np.float32]]:

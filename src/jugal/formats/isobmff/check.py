@@ -22,7 +22,7 @@ from jugal.formats.isobmff.forecast import (
     rebuild_forecast,
     weighted,
 )
-from jugal.formats.isobmff.fragments import closed, missing_ticks, ticks_never_there, unreached
+from jugal.formats.isobmff.fragments import closed, missing_ticks, ticks_never_there, ticks_not_listed, unreached
 from jugal.formats.isobmff.front import can_go_front
 from jugal.formats.isobmff.heif import examine_items, is_still, plan_donor_items, plan_preview
 from jugal.formats.isobmff.layout import reaching_over
@@ -89,6 +89,8 @@ def examine(subject: Subject, report: Report) -> None:
     spans = _media_spans(subject, movie)
     if movie.tree.first(b"sidx") is not None and movie.swallowed is None:
         _never_there(subject, report, movie, judged)
+    for track in judged:
+        track.missing = max(track.missing, ticks_not_listed(subject.source, movie, track) if track.fragmented else 0)
     lost, spared, first_bad = _inspect(subject, report, movie, judged, spans)
     shares = [payload.good_share(t, gone, left) for t, gone, left in zip(judged, lost, spared, strict=True)]
     # A track whose tables list no samples does not play, whatever the others do.

@@ -245,6 +245,17 @@ def ticks_never_there(source: Source, tree: Tree, track: Track) -> int:
     return round(lacking) if lacking > _ROUNDED * track.timescale else 0
 
 
+def ticks_not_listed(source: Source, movie: Movie, track: Track) -> int:
+    """Ticks before the first fragment for which the index lists no samples of ``track``, though it does of another track."""
+    fragments = all_fragments(source, movie.tree)
+    if not fragments or not any(t.chunk_offsets.size for t in movie.tracks):
+        return 0
+    begins = decode_times(source, fragments[0]).get(track.ident, 0)
+    own = int(track.runs[0, 1]) if len(track.runs) else track.offsets.size
+    lacking = begins - int(track.durations[:own].sum())
+    return lacking if lacking > _ROUNDED * track.timescale else 0
+
+
 def share_from_start(source: Source, tree: Tree, ahead: dict[int, int] | None = None) -> float:
     """How much of the running time up to the last fragment is there, 0..1: the first one's own time says what went before.
 

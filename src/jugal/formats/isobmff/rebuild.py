@@ -434,6 +434,9 @@ def _video_plan(
         compose = np.rint((decode + offset + delay) * ticks).astype(np.int64) - edges[:-1]
         if not compose.any():
             compose = None
+    if track.durations.size > _LEAST_TURNS and (track.durations[1:-1] == track.durations[1]).all():
+        # A first picture that stays longer than all others keeps the rest in step with the sound.
+        durations[0] += max(0, int(track.durations[0] - track.durations[1]))
     return TrackPlan(
         track,
         offsets,

@@ -102,3 +102,15 @@ def test_any_bytes_are_followed_within_bounds(data: bytes, channels: int, depth:
         array = np.frombuffer(head + data, np.uint8)
         used, state = config.parse(array, 0, array.size)
         assert 0 <= used <= array.size and (used > 0) == (state == alac.OK)
+
+
+def test_the_last_packet_tells_how_long_it_is() -> None:
+    """The others hold as many values as the configuration says; the index knows all durations."""
+    data = encode.sound("alac", "ipod", 1.3)
+    track = read_movie(Subject(Source.from_bytes(data))).tracks[0]
+    config = track.coding
+    assert isinstance(config, AlacConfig)
+    spans = zip(track.offsets.tolist(), track.sizes.tolist(), strict=True)
+    told = [config.values_in(data[at : at + size]) for at, size in spans]
+    assert told == track.durations.tolist() and told[-1] < config.frames
+    assert config.values_in(b"") == config.values_in(b"\xff" * 8) == config.frames

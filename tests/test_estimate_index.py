@@ -87,6 +87,9 @@ def recording(name: str) -> bytes:
     return encode.clip(seed=41, seconds=4.0, **SETTINGS[name])
 
 
+NOTHING = np.zeros(0, np.uint8)
+
+
 def without_index(data: bytes) -> bytes:
     return data[: data.find(b"moov") - 4]
 
@@ -237,14 +240,14 @@ def test_rates_come_from_the_lengths_of_both() -> None:
     for rate, frames in ((48000, 25), (44100, 29.97), (48000, 59.94), (44100, 24)):
         lane.found.sizes = [200] * round(20 * rate / 1024)
         lane.found.offsets = list(range(len(lane.found.sizes)))
-        found = find_rates(round(20 * frames), 0.0, sound)
+        found = find_rates(NOTHING, round(20 * frames), 0.0, sound)
         assert found.values == rate and abs(found.frames - frames) < 0.2
         assert found.how == FOUND and found.tracks == 1
     lane.found.sizes *= 2
     lane.found.offsets *= 2
-    assert find_rates(20 * 24, 24.0, sound) == Rates(24.0, 44100, 2, STATED)
-    assert find_rates(100, 50.0, None) == Rates(50.0, 0, 0, STATED)
-    assert find_rates(100, 0.0, None).how == ASSUMED
+    assert find_rates(NOTHING, 20 * 24, 24.0, sound) == Rates(24.0, 44100, 2, STATED)
+    assert find_rates(NOTHING, 100, 50.0, None) == Rates(50.0, 0, 0, STATED)
+    assert find_rates(NOTHING, 100, 0.0, None).how == ASSUMED
 
 
 def test_speech_frames_are_told() -> None:
@@ -331,7 +334,7 @@ def test_the_more_usual_of_rates_that_fit_alike_are_taken() -> None:
     sound = SoundGuess(lane, b"sowt", 2, 16, tuple(_SOUND_RATES), "PCM")
     for rate, frames in ((48000, 30), (48000, 50), (44100, 25), (32000, 50), (16000, 50), (96000, 24)):
         lane.found.offsets, lane.found.sizes = [0], [4 * 8 * rate]
-        found = find_rates(8 * frames, 0.0, sound)
+        found = find_rates(NOTHING, 8 * frames, 0.0, sound)
         wanted = {(96000, 24): (48000, 12)}.get((rate, frames), (rate, frames))
         if wanted == (48000, 12):
             assert (found.values, found.frames) in ((96000, 24), (48000, 12))
@@ -344,8 +347,8 @@ def test_tracks_beside_the_picture_are_counted_where_fragments_name_them() -> No
     sound = SoundGuess(lane, b"mp4a", 2, 16, (48000, 44100), "AAC")
     lane.found.sizes = [200] * round(2 * 20 * 48000 / 1024)
     lane.found.offsets = list(range(len(lane.found.sizes)))
-    assert find_rates(20 * 25, 0.0, sound, tracks=2).tracks == 2
-    assert find_rates(20 * 25, 0.0, sound, tracks=1).tracks == 1
+    assert find_rates(NOTHING, 20 * 25, 0.0, sound, tracks=2).tracks == 2
+    assert find_rates(NOTHING, 20 * 25, 0.0, sound, tracks=1).tracks == 1
 
 
 def test_zeros_and_a_few_frames_are_no_speech() -> None:

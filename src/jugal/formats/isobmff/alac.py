@@ -8,10 +8,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from jugal.formats.isobmff.bits import BitReader
 from jugal.kernels import alac
 
 _DEPTHS = (16, 20, 24, 32)
 _MOST_FRAMES = 1 << 16
+#: Bits of an element's tag and number, and those that are reserved, before the one that tells of a length of its own.
+_BEFORE_LENGTH = 19
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +51,15 @@ class AlacConfig:
     def find_run(self, data: NDArray[np.uint8], at: int, stop: int, end: int, goal: int, least: int) -> int:
         """The first place before ``stop`` from which packets chain to ``goal``, or three in a row for -1; -1."""
         return int(alac.find_run(data, at, stop, end, goal, least, self._figures()))
+
+    def values_in(self, packet: bytes) -> int:
+        """Values of each channel that ``packet`` says to hold: the last one of a recording tells where it is shorter."""
+        bits = BitReader(packet[:8])
+        bits.skip(_BEFORE_LENGTH)
+        stated = bits.take(1)
+        bits.skip(3)
+        count = bits.take(32) if stated else self.frames
+        return count if 0 < count <= self.frames else self.frames
 
     def find_sized(self, data: NDArray[np.uint8], at: int, stop: int, size: int) -> int:
         """The first place from ``at`` to ``stop`` where a packet of just ``size`` bytes stands; -1 for none."""

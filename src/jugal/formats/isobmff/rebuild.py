@@ -140,7 +140,7 @@ def estimate_index(subject: Subject, donor: Subject | None, rate: float | None =
         raise RepairImpossible("Neither picture nor sound of a known kind is found in the media data.")
     found = walk(data, span.start, span.end, lanes, heads)
     tracks = max(0, len(idents_of_fragments(subject.source, heads)) - 1) if picture else 0
-    rates = find_rates(len(picture.lane.found) if picture else 0, picture.rate if picture else 0.0, sound, tracks)
+    rates = find_rates(data, len(picture.lane.found) if picture else 0, picture.rate if picture else 0.0, sound, tracks)
     if rate is not None:
         rates = replace(rates, frames=rate, how=ASKED) if picture else replace(rates, values=round(rate), how=ASKED)
     streams = [picture.stream(rates.frames)] if picture is not None else []

@@ -126,10 +126,17 @@ class SoundGuess:
             return 160
         return self.lane.config.frames if isinstance(self.lane.config, AlacConfig) else _SAMPLES_PER_BLOCK
 
-    def values(self) -> int:
-        """Sample values of each channel in all samples the lane has taken."""
+    def values(self, data: NDArray[np.uint8]) -> tuple[int, int]:
+        """Sample values of each channel in all samples the lane has taken of ``data``, and by how many that may be too many."""
         found = self.lane.found
-        return sum(found.sizes) // self.lane.frame if isinstance(self.lane, PcmLane) else len(found) * self.block
+        if isinstance(self.lane, PcmLane):
+            return sum(found.sizes) // self.lane.frame, 1
+        count, config = len(found) * self.block, getattr(self.lane, "config", None)
+        if isinstance(config, AlacConfig) and len(found):
+            at = found.offsets[-1]
+            last = config.values_in(data[at : at + found.sizes[-1]].tobytes())
+            return count - self.block + last, 1 if last < self.block else self.block
+        return count, self.block
 
     def stream(self, rate: int) -> Stream:
         """The track it makes at ``rate`` values a second."""
@@ -474,11 +481,13 @@ class Rates:
     how: str
 
 
-def find_rates(pictures: int, stated: float, sound: SoundGuess | None, tracks: int = 0) -> Rates:
+def find_rates(
+    data: NDArray[np.uint8], pictures: int, stated: float, sound: SoundGuess | None, tracks: int = 0
+) -> Rates:
     """Rates with which picture and sound last as long as each other; beside the picture lie ``tracks``, 0 where unknown."""
     if sound is None:
         return Rates(stated, 0, 0, STATED) if stated else Rates(_ASSUMED, 0, 0, ASSUMED)
-    values = sound.values()
+    values, over = sound.values(data)
     if not pictures or not values:
         return Rates(stated or _ASSUMED, min(sound.rates, key=_ALONE.index), 1, ASSUMED)
     best, chosen = _TOO_FAR, Rates(stated or _ASSUMED, sound.rates[0], 1, ASSUMED)
@@ -486,7 +495,7 @@ def find_rates(pictures: int, stated: float, sound: SoundGuess | None, tracks: i
     for rate, frames, count in product(sound.rates, (stated,) if stated else _USUAL_RATES, several):
         apart = abs(np.log(pictures / frames / (values / rate / count)))
         # Within what one frame and one block make of the length all fit alike, and the usual one is believed.
-        step = (sound.block / rate + 1 / frames) * rate / values * count + 0.0015
+        step = (over / rate + 1 / frames) * rate / values * count + 0.0015
         unusual = _SOUND_RATES[rate] + (0.0 if stated else _USUAL_RATES[frames])
         # Beside the sound there may be a track of another kind.
         unusual += 0.25 * abs(count - tracks) if tracks else 0.5 * (count - 1)

@@ -156,3 +156,45 @@ def test_any_change_of_length_gives_a_verdict_and_places_inside(clip: bytes, dat
     found = examine(sick)
     assert found.error is None
     assert all(f.span is None or 0 <= f.span.start <= f.span.end <= len(sick) for f in found.findings)
+
+
+# --- steps inside chunks
+
+
+@pytest.mark.parametrize("change", ["lost", "put in"])
+@pytest.mark.parametrize("front", [False, True])
+def test_what_follows_a_change_of_length_inside_a_chunk_keeps_its_time(
+    change: str, front: bool, tmp_path: Path
+) -> None:
+    """Picture and sound alike, the boxes around them closed, all samples but those in which it happened as they were."""
+    mux = {"movflags": "faststart"} if front else {}
+    whole = encode.clip(6.0, (320, 180), 25, seed=31, options={"g": "25"}, mux=mux)
+    at = len(whole) * 2 // 5 // 512 * 512
+    words = (b"Counted again below the weir. " * 100)[:512]
+    sick = whole[:at] + whole[at + 512 :] if change == "lost" else whole[:at] + words + whole[at:]
+    path = tmp_path / "clip.mp4"
+    path.write_bytes(sick)
+    found = examine_file(path)
+    outcome = repair_file(found, tmp_path / "out")
+    assert outcome.output is not None and outcome.method == "fix-offsets", outcome.error
+    out = Path(outcome.output).read_bytes()
+    true = measure.share("mp4", whole, out)
+    assert true is not None and true > 90 and outcome.score_after == pytest.approx(true, abs=9)
+    assert found.attainable == pytest.approx(outcome.score_after, abs=2)
+    old, new = (read_movie(Subject(Source.from_bytes(data))) for data in (whole, out))
+    for before, after in zip(old.tracks, new.tracks, strict=True):
+        assert (before.sizes == after.sizes).all() and (before.durations == after.durations).all()
+        same = [
+            whole[a : a + n] == out[b : b + n]
+            for a, b, n in zip(before.offsets.tolist(), after.offsets.tolist(), before.sizes.tolist(), strict=True)
+        ]
+        assert same.count(False) <= 3
+
+
+def test_frames_with_marks_are_found_a_little_beside_where_the_index_leads() -> None:
+    whole = encode.clip(3.0, (320, 180), 25, seed=32, video="mpeg4")
+    at = whole.index(b"mdat") - 4
+    sick = whole[:at] + (64).to_bytes(4, "big") + b"free" + bytes(56) + whole[at:]
+    found = examine(sick, "clip.mp4")
+    assert [f.code for f in found.findings][:1] == [FindingCode.MP4_SHIFTED]
+    assert found.score == pytest.approx(measure.share("mp4", whole, sick), abs=4) and found.attainable == 100.0

@@ -7,6 +7,8 @@ from functools import cache
 import pytest
 
 from conftest import examine, subject_of
+from jugal.binary.source import Source
+from jugal.formats.detect import detect
 from jugal.formats.isobmff.unindexed import find_break
 from jugal.model.codes import FindingCode
 from jugal.samples import encode
@@ -60,3 +62,10 @@ def test_what_goes_on_as_one_recording_is_not_broken(name: str, name_of_harm: st
 def test_nothing_and_noise_are_no_recordings() -> None:
     assert find_break(subject_of(b"")) is None
     assert find_break(subject_of(b"\0\0\0\x18ftypisom\0\0\2\0isomiso2\0\0\0\0mdat" + bytes(100_000))) is None
+
+
+def test_media_data_that_end_where_their_box_says_are_known_without_what_was_before_them() -> None:
+    whole = encode.clip(2.0, (192, 108), seed=33, mux={"movflags": "faststart"})
+    rest = whole[whole.index(b"mdat") - 100 :].replace(b"stco", b"\0" * 4)
+    assert detect(Source.from_bytes(rest)).format == "mp4"
+    assert detect(Source.from_bytes(rest[:-40])).format != "mp4", "a word in other data is no box"

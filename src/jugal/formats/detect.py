@@ -369,9 +369,17 @@ def _movie_without_start(source: Source) -> Detection | None:
     ]
     if b"mdat" in boxes and len(boxes) >= 2:
         return Detection("mp4", "media data box", False)
-    if source.read(4, 4) == b"mdat":
+    if source.read(4, 4) == b"mdat" or any(_ends_as_stated(source, at) for at in _box_positions(source, b"mdat")):
         return Detection("mp4", "media data box", False)
     return None
+
+
+def _ends_as_stated(source: Source, at: int) -> bool:
+    """The box at ``at`` ends where the file does, or where another box begins."""
+    size = int.from_bytes(source.read(at, 4), "big")
+    if size == 1:
+        size = int.from_bytes(source.read(at + 8, 8), "big")
+    return size > 8 and (at + size == source.size or source.read(at + size + 4, 4) in _TOP_BOXES)
 
 
 def _has_fragments(source: Source) -> bool:

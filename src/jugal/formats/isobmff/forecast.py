@@ -80,8 +80,7 @@ def offset_forecast(
         moved = moved_track(track, steps)
         relevant = spans if track.kind == "video" else []
         state = payload.inspect(subject, track, relevant).state
-        off = (state != 0) | (moved.offsets != track.offsets)
-        now.append(payload.good_share(track, *payload.spread_to_sync(track, off)))
+        now.append(_share_off(track, state != 0, moved.offsets - track.offsets))
         state = payload.inspect(subject, moved, relevant).state
         shares.append(payload.good_share(track, *payload.spread_to_sync(track, (state != 0) | cut, spared)))
     best = scoring.share(weighted(judged, shares), 1.0)
@@ -116,6 +115,19 @@ def offset_forecast(
         report.plan("fix-offsets", f"Correct the chunk offsets, {what}.", best)
         plays = min(plays, scoring.share(weighted(judged, now), 1.0))
     return plays, max(plays, best)
+
+
+def _share_off(track: Track, bad: NDArray[np.bool_], away: NDArray[np.int64]) -> float:
+    """How much of a track is seen whose samples lie so many bytes ``away`` from where the index leads, 0..1.
+
+    Frames that begin with a mark of their own are found a little further on, and miss as much at their end.
+    """
+    off = bad | (away != 0)
+    if payload.mark_of(track) is None or not ((away > 0) & (away < track.sizes)).any():
+        return payload.good_share(track, *payload.spread_to_sync(track, off))
+    found = (away > 0) & (away < track.sizes // 2)
+    spared = np.where(found, 1.0 - away / np.maximum(1, track.sizes), 0.0)
+    return payload.good_share(track, off, spared)
 
 
 def _before_steps(

@@ -13,7 +13,7 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import RepairImpossible, Subject
-from jugal.formats.isobmff.fragments import close_up
+from jugal.formats.isobmff.fragments import all_fragments, close_up, displacements, ticks_not_listed
 from jugal.formats.isobmff.movie import read_movie
 from jugal.model.codes import FindingCode
 from jugal.model.result import Examination, RepairOutcome, RepairStatus, Verdict
@@ -338,3 +338,45 @@ def test_a_base_beyond_any_file_is_a_finding() -> None:
     found = examine(bytes(data), "clip.mp4")
     assert found.error is None and found.score is not None and found.score < 80
     assert any(f.code is FindingCode.MP4_OUTSIDE for f in found.findings)
+
+
+def test_a_loss_in_what_the_index_lists_itself_leaves_the_fragments_reached(
+    begun: tuple[bytes, bytes], tmp_path: Path
+) -> None:
+    whole, _ = begun
+    first = whole.index(b"mdat") + 4
+    at = (first + fragment_starts(whole)[0]) // 2
+    found, outcome, out = mended(whole[:at] + whole[at + 512 :], tmp_path)
+    after = share("mp4", whole, out)
+    assert outcome.method == "close-fragments" and after is not None and found.score is not None
+    assert after > found.score + 20 and outcome.score_after == pytest.approx(after, abs=7)
+    assert found.attainable == pytest.approx(outcome.score_after, abs=4)
+    assert out.count(b"moof") == whole.count(b"moof")
+
+
+def test_what_the_index_should_list_before_the_first_fragment_is_missing(begun: tuple[bytes, bytes]) -> None:
+    whole, _ = begun
+    movie = read_movie(Subject(Source.from_bytes(whole)))
+    assert all(ticks_not_listed(Source.from_bytes(whole), movie, t) == 0 for t in movie.tracks)
+    at = whole.index(b"stsz") - 4
+    sick = whole[: at + 12] + bytes(8) + whole[at + 20 :]
+    movie = read_movie(Subject(Source.from_bytes(sick)))
+    lead = movie.tracks[0]
+    lacking = ticks_not_listed(Source.from_bytes(sick), movie, lead) / lead.timescale
+    assert lacking == pytest.approx(
+        read_movie(Subject(Source.from_bytes(whole))).tracks[0].seconds - lead.seconds, abs=0.1
+    )
+    assert examine(sick, "clip.mp4").score == pytest.approx(100 - 50 * lacking / 8.0, abs=1), "the sound is there"
+
+
+def test_bases_that_are_the_fragments_starts_tell_where_a_single_one_was() -> None:
+    """8.8.7: nothing else is there to compare it with."""
+    flags = "frag_keyframe+empty_moov"
+    whole = encode.clip(2.0, (192, 108), 25, seed=21, bit_rate=400_000, mux={"movflags": flags}, options={"g": "500"})
+    assert whole.count(b"moof") == 1
+    start = fragment_starts(whole)[0]
+    moved = whole[:start] + (64).to_bytes(4, "big") + b"free" + bytes(56) + whole[start:]
+    for data, by in ((whole, 0), (moved, 64)):
+        source = Source.from_bytes(data)
+        movie = read_movie(Subject(source))
+        assert displacements(source, all_fragments(source, movie.tree)).tolist() == [by]

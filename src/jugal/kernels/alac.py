@@ -219,9 +219,14 @@ def parse_samples(data, offsets, sizes, config, state):  # type: ignore[no-untyp
 
 @njit(cache=True, nogil=True)
 def parse_run(data, at, end, least, config, ends):  # type: ignore[no-untyped-def]
-    """Follows packets one behind the other from ``at``; writes where each ends to int64 ``ends``, returns how many."""
+    """Follows packets one behind the other from ``at``; writes where each ends to int64 ``ends``, returns how many.
+
+    Stops before a zero byte behind the first packet: what begins there the caller knows better.
+    """
     count = 0
     while count < ends.size and at < end:
+        if count and data[at] == 0:
+            break
         used, error = parse_packet(data, at, end, config)
         if error or used < least:
             break

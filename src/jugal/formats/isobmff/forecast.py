@@ -12,6 +12,7 @@ from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.chunks import place_chunks
 from jugal.formats.isobmff.movie import Movie
 from jugal.formats.isobmff.offsets import Step, find_steps, moved_offsets
+from jugal.formats.isobmff.payload import PRORES
 from jugal.formats.isobmff.rebuild import media_span, stated_share
 from jugal.formats.isobmff.retable import can_retable
 from jugal.formats.isobmff.tables import Track
@@ -120,10 +121,11 @@ def offset_forecast(
 def _share_off(track: Track, bad: NDArray[np.bool_], away: NDArray[np.int64]) -> float:
     """How much of a track is seen whose samples lie so many bytes ``away`` from where the index leads, 0..1.
 
-    Frames that begin with a mark of their own are found a little further on, and miss as much at their end.
+    Frames that begin with a mark of their own are found a little further on, and miss as much at their end; of ProRes they are
+    not sought.
     """
     off = bad | (away != 0)
-    if payload.mark_of(track) is None or not ((away > 0) & (away < track.sizes)).any():
+    if track.codec in PRORES or payload.mark_of(track) is None or not ((away > 0) & (away < track.sizes)).any():
         return payload.good_share(track, *payload.spread_to_sync(track, off))
     found = (away > 0) & (away < track.sizes // 2)
     spared = np.where(found, 1.0 - away / np.maximum(1, track.sizes), 0.0)

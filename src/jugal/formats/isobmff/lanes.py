@@ -216,8 +216,8 @@ class SoundLane:
     config: AacConfig | AlacConfig
     least: int = 4
     found: Found = field(default_factory=Found)
-    #: Asked before a block that begins with a zero byte, since a length prefix would too.
-    video: VideoLane | None = None
+    #: Asked before a block that begins with a zero byte, since a length prefix or a start code would too.
+    video: VideoLane | VopLane | None = None
 
     def take(self, data: NDArray[np.uint8], at: int, end: int) -> int:
         ends = np.zeros(4096, np.int64)

@@ -327,7 +327,7 @@ def _lanes(donor: Subject, lender: Movie) -> tuple[list[Lane], list[Track]]:
     if len(picture) > 1 or sum(isinstance(lane, PcmLane) for lane, _ in sound) > 1:
         raise RepairImpossible("The healthy file has several tracks of a kind that cannot be told apart.")
     for lane, _ in sound:
-        if isinstance(lane, SoundLane) and picture and isinstance(picture[0][0], VideoLane):
+        if isinstance(lane, SoundLane) and picture and isinstance(picture[0][0], VideoLane | VopLane):
             lane.video = picture[0][0]
         if isinstance(lane, PcmLane) and picture:
             other = picture[0][0]

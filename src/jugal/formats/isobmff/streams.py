@@ -513,7 +513,7 @@ def lanes_of(picture: PictureGuess | None, sound: SoundGuess | None) -> list[Lan
         if sound is not None and isinstance(sound.lane, PcmLane):
             sound.lane.other = picture.lane
         if sound is not None and isinstance(sound.lane, SoundLane):
-            if isinstance(picture.lane, VideoLane):
+            if isinstance(picture.lane, VideoLane | VopLane):
                 sound.lane.video = picture.lane
             if isinstance(picture.lane, VopLane):
                 picture.lane.sound = sound.lane

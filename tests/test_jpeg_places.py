@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import io
 from functools import cache
 from itertools import pairwise
 
 import numpy as np
 import pytest
 from bench.healthy import HEALTHY
-from PIL import ImageOps
+from PIL import Image, ImageOps
 
 from jugal.binary.source import Source
 from jugal.formats.base import Subject
@@ -18,7 +19,7 @@ from jugal.formats.jpeg.columns import find_break_near, find_breaks, read_row_en
 from jugal.formats.jpeg.damage import judge
 from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.edges import read_edges, read_flanks, read_sides
-from jugal.formats.jpeg.entropy import codes_nothing_new, neutral_mcu
+from jugal.formats.jpeg.entropy import code_bits, codes_nothing_new, neutral_mcu, neutral_tables
 from jugal.formats.jpeg.levels import match_levels, sample_rows
 from jugal.formats.jpeg.likeness import Usual, apart, said
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
@@ -367,3 +368,21 @@ def test_a_run_that_goes_on_far_beyond_the_pictures_end_is_another_pictures() ->
     )
     ending = stray(reader, part(whole, reader.total - room - 3 * width, reader.total), 0, last=True)
     assert [p.run.count for p in _fitting(reader, head, [ending])] == [room - 1], "its end is the picture's"
+
+
+@pytest.mark.parametrize("seed", [3, 4])
+def test_tables_of_a_pictures_own_are_given_the_codes_for_any_level(seed: int) -> None:
+    """All codes that are there stay as they are, so that another decoder reads the picture as before."""
+    data = encode.jpeg(riverbed(320, 240, seed), quality=92, optimize=True)
+    structure = walk(Source.from_bytes(data), 0)
+    assert any(len(t.symbols) < 12 for key, t in structure.scans[0].tables.items() if key < 0x10), "some sizes lack"
+    roomy, added = neutral_tables(structure)
+    for key, table in structure.scans[0].tables.items():
+        wider = roomy.scans[0].tables[key]
+        assert all(code_bits(wider, symbol) == code_bits(table, symbol) for symbol in table.symbols)
+        assert set(wider.symbols) >= (set(range(12)) if key < 0x10 else {0})
+    at = structure.scans[0].segment.start
+    with Image.open(io.BytesIO(data)) as one, Image.open(io.BytesIO(data[:at] + added + data[at:])) as other:
+        assert np.array_equal(np.asarray(one), np.asarray(other))
+    again, nothing = neutral_tables(roomy)
+    assert nothing == b"" and again is roomy

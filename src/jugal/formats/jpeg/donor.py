@@ -17,7 +17,7 @@ from jugal.formats.jpeg import intervals, spec
 from jugal.formats.jpeg.check import entropy_guess
 from jugal.formats.jpeg.completing import PADDING, complete_header
 from jugal.formats.jpeg.decode import decode, raw_offsets
-from jugal.formats.jpeg.entropy import neutral_mcu, with_entropy
+from jugal.formats.jpeg.entropy import neutral_mcu, neutral_tables, with_entropy
 from jugal.formats.jpeg.gamut import absolute_levels
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
 from jugal.formats.jpeg.runs import Run, RunReader
@@ -112,7 +112,11 @@ def _late_run(subject: Subject, model: Structure, start: int, total: int) -> Run
 
 def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total: int) -> RepairDraft:
     """Grey MCUs for what is lost at the start, then the surviving bits moved behind them."""
-    scan, reader = model.scans[0], RunReader(model)
+    reader = RunReader(model)
+    model, added = neutral_tables(model)
+    scan = model.scans[0]
+    at = len(header) - (scan.segment.end - scan.segment.start)
+    header = header[:at] + added + header[at:]
     lost = total - run.count
     if lost < 0:
         raise RepairImpossible("More picture data is left than the donor's size has room for.")

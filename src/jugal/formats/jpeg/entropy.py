@@ -21,7 +21,15 @@ def with_entropy(scan: Scan, entropy: Entropy) -> Scan:
 
 
 def with_neutral_codes(structure: Structure) -> tuple[Structure, tuple[Piece, ...]]:
-    """``structure`` of one scan with tables that have codes for blocks without detail, and its header with them.
+    """``structure`` of one scan with tables that have codes for blocks without detail, and its header with them."""
+    roomy, added = neutral_tables(structure)
+    start, at, end = structure.start, structure.scans[0].segment.start, structure.scans[0].entropy.start
+    return roomy, (ByteSpan(start, at), added, ByteSpan(at, end)) if added else (ByteSpan(start, end),)
+
+
+def neutral_tables(structure: Structure) -> tuple[Structure, bytes]:
+    """``structure`` of one scan with tables that have codes for blocks without detail at any level, and the segments to be put
+    before the scan's header for them.
 
     Tables made for one picture lack what it had no use for. Codes of 16 bits are added behind the others, which keep
     theirs (Annex C); the code of all ones stays free, as it must. Where there is no room the tables stay as they are.
@@ -35,15 +43,11 @@ def with_neutral_codes(structure: Structure) -> tuple[Structure, tuple[Piece, ..
         table = tables[key]
         lacking = [symbol for symbol in symbols if symbol not in table.symbols]
         room = (1 << 16) - 1 - sum(count << (16 - length) for length, count in enumerate(table.counts, 1))
-        if lacking[:1] == [0] and room > 0:
+        if lacking and room > 0:
             new = bytes(lacking[:room])
             tables[key] = HuffmanTable(table.counts[:15] + bytes([table.counts[15] + len(new)]), table.symbols + new)
             added += spec.table_segment(key, tables[key].counts, tables[key].symbols)
-    start, at, end = structure.start, scan.segment.start, scan.entropy.start
-    if not added:
-        return structure, (ByteSpan(start, end),)
-    roomy = replace(structure, scans=[replace(scan, tables=tables)])
-    return roomy, (ByteSpan(start, at), added, ByteSpan(at, end))
+    return replace(structure, scans=[replace(scan, tables=tables)]) if added else structure, added
 
 
 def neutral_mcu(structure: Structure, scan: Scan, changes: list[int] | None = None) -> np.ndarray:

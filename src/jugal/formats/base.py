@@ -86,6 +86,10 @@ class Report:
             kept.append(len(offsets) - 1)
         self.anchors = [Anchor(int(offsets[i]), round(float(shares[i]), 5)) for i in kept]
 
+    def forecast(self, method: str, otherwise: float = 100.0) -> float:
+        """What ``method`` is expected to bring, in percent; ``otherwise`` where it is not planned."""
+        return next((plan.attainable for plan in self.plans if plan.method == method), otherwise)
+
     def plan(self, method: str, summary: str, attainable: float, needs_donor: bool = False) -> None:
         self.plans.append(RepairPlan(method, summary, attainable, needs_donor))
 

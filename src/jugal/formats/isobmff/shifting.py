@@ -49,8 +49,7 @@ def fix_offsets(subject: Subject, donor: Subject | None) -> RepairDraft:
     report = Report()
     examine(subject, report)
     # The sample in which bytes were lost or put in stays as it is, and in the output nothing need tell of that.
-    planned = next((p.attainable for p in report.plans if p.method == "fix-offsets"), 100.0)
-    return RepairDraft(pieces, tuple(words), kept=planned)
+    return RepairDraft(pieces, tuple(words), kept=report.forecast("fix-offsets"))
 
 
 def _kind(box: Box) -> str:

@@ -42,5 +42,5 @@ def extract_preview(subject: Subject, donor: Subject | None) -> RepairDraft:
     step = f"Took the preview of {preview.width} × {preview.height} pixels, bytes {preview.span.start:,} to {preview.span.end:,}."
     report = Report()
     examine(subject, report)
-    planned = next((p.attainable for p in report.plans if p.method == "extract-preview"), preview.share)
+    planned = report.forecast("extract-preview", preview.share)
     return RepairDraft((preview.span,), (step,), suffix="jpg", kept=planned)

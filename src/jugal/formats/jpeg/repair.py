@@ -7,8 +7,9 @@ import re
 import numpy as np
 
 from jugal.binary.output import Piece
-from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.base import RepairDraft, RepairImpossible, Report, Subject
 from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.check import examine
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.donor import donor_header
 from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
@@ -150,6 +151,8 @@ def _legal_end(scan: Scan) -> int:
 def standard_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
     """The typical Huffman tables (Annex K) inserted before the scan header."""
     structure = _structure(subject)
+    report = Report()
+    examine(subject, report)
     first = structure.scans[0].segment
     missing = structure.missing_tables()
     blocks = b"".join(spec.table_segment(key, *spec.ANNEX_K[(key & 0x10) | min(key & 1, 1)]) for key in sorted(missing))
@@ -163,6 +166,8 @@ def standard_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
             f"Inserted {len(missing)} typical Huffman tables before byte {first.start:,}; left out {len(bad)} impossible segments.",
             f"Kept bytes {first.start:,} to {end:,}.",
         ),
+        # Data that were coded with other tables decode to something, too, and the output does not tell that these are a guess.
+        kept=report.forecast("standard-tables"),
     )
 
 

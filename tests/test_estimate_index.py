@@ -406,3 +406,18 @@ def test_an_own_kind_of_sound_is_owned_up_to() -> None:
     whole = encode.clip(4.0, (192, 108), 25, audio="ac3", seed=4, bit_rate=400_000)
     draft = estimate_index(subject_of(without_index(whole)), None)
     assert any("of no known kind" in step for step in draft.steps) and draft.kept <= 50.0
+
+
+@pytest.mark.parametrize("video", ["libx264", "libx265"])
+def test_pictures_that_stand_alone_between_fragments_boxes_are_told(video: str, tmp_path: Path) -> None:
+    """Each sample has a fragment of its own, so that none follows another."""
+    options = {"x265-params": "log-level=none"} if video == "libx265" else {}
+    mux = {"movflags": "frag_every_frame+empty_moov"}
+    whole = encode.clip(4.0, (320, 180), 25, seed=41, video=video, options=options, mux=mux)
+    assert whole.count(b"moof") > 100
+    path = tmp_path / "clip.mp4"
+    path.write_bytes(harm(whole, "mp4", "no-index", 1).data)
+    outcome = repair_file(examine_file(path), tmp_path / "out")
+    assert outcome.output is not None, outcome.error
+    with av.open(outcome.output) as file:
+        assert sum(1 for _ in file.decode(video=0)) == 100

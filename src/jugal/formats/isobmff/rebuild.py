@@ -121,8 +121,8 @@ def estimate_index(subject: Subject, donor: Subject | None, rate: float | None =
     ``rate`` sets the clock by hand: frames a second, or values a second where there is sound alone.
     """
     data, span = subject.source.array, media_span(subject)
-    picture = find_picture(data, span)
     heads = heads_of_fragments(subject.source, span)
+    picture = find_picture(data, span, heads)
     window = ByteSpan(span.start, min(span.end, span.start + _LEARNT_FROM))
     # What no picture takes; without a picture everything but the fragments' own indexes.
     alone = walk(data, window.start, window.end, [picture.lane] if picture else [], heads)

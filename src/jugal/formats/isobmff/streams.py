@@ -160,12 +160,13 @@ class SoundGuess:
         return Stream(entry, rate, _SAMPLES_PER_BLOCK, skipped=_SAMPLES_PER_BLOCK)
 
 
-def find_picture(data: NDArray[np.uint8], span: ByteSpan) -> PictureGuess | None:
-    """The kind of picture in the media data ``span`` whose samples make up most of it; None where none is known."""
+def find_picture(data: NDArray[np.uint8], span: ByteSpan, beside: Sequence[ByteSpan] = ()) -> PictureGuess | None:
+    """The kind of picture in the media data ``span`` whose samples make up most of it, but for what lies ``beside`` them; None
+    where none is known."""
     window = ByteSpan(span.start, min(span.end, span.start + _WINDOW))
     best, most = None, _LEAST_SHARE * window.length
-    for guess in _pictures(data, window):
-        found = walk(data, window.start, window.end, [guess.lane])
+    for guess in _pictures(data, window, beside):
+        found = walk(data, window.start, window.end, [guess.lane], beside)
         if found.explained > most and len(guess.lane.found) >= _LEAST_PICTURES:
             best, most = guess, found.explained
         if found.explained > 0.5 * window.length:
@@ -184,12 +185,13 @@ def longest_unit(lane: VideoLane) -> int:
     return max(16 * int(np.quantile(sizes, 0.9)), 3 * int(np.median(whole)) if whole else 0, 1 << 15)
 
 
-def _pictures(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
+def _pictures(data: NDArray[np.uint8], window: ByteSpan, beside: Sequence[ByteSpan]) -> Iterator[PictureGuess]:
     raw = data[window.start : window.end].tobytes()
     yield from _with_parameter_sets(raw)
     yield from _frames(raw)
     yield from _visual(raw)
-    yield from _bare(data, window)
+    yield from _bare_avc(data, window, beside)
+    yield from _bare_hevc(data, window, beside)
 
 
 def loose_pictures(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
@@ -284,29 +286,26 @@ def _pictures_of_h263(raw: bytes) -> Iterator[PictureGuess]:
         yield PictureGuess(VopLane(layer), entry, layer.width, layer.height, "the pictures' headers")
 
 
-def _bare(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
-    """AVC and HEVC without parameter sets: they are found from the slices."""
-    yield from _bare_avc(data, window)
-    yield from _bare_hevc(data, window)
-
-
-def _loose_units(data: NDArray[np.uint8], window: ByteSpan, stream: VideoStream) -> Iterator[bytes]:
+def _loose_units(
+    data: NDArray[np.uint8], window: ByteSpan, beside: Sequence[ByteSpan], stream: VideoStream
+) -> Iterator[bytes]:
     """The units of pictures that can be told apart without parameter sets."""
     loose = VideoLane(stream, _LONGEST)
-    walk(data, window.start, window.end, [loose])
+    walk(data, window.start, window.end, [loose], beside)
     if not loose.found:
         return
     loose = VideoLane(loose.stream, longest_unit(loose))
-    walk(data, window.start, window.end, [loose])
+    walk(data, window.start, window.end, [loose], beside)
     for offset, size in zip(loose.found.offsets, loose.found.sizes, strict=True):
         for _, unit in units(data[offset : offset + size].tobytes(), stream.prefix):
             yield unit
 
 
-def _bare_avc(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
+def _bare_avc(data: NDArray[np.uint8], window: ByteSpan, beside: Sequence[ByteSpan]) -> Iterator[PictureGuess]:
+    """AVC without parameter sets, which are found from the slices."""
     slices: list[Unit] = []
     settings = b""
-    for unit in _loose_units(data, window, AvcStream.any()):
+    for unit in _loose_units(data, window, beside, AvcStream.any()):
         if unit[0] & 31 in (1, 5):
             slices.append(Unit(unit))
         elif unit[0] & 31 == 6 and not settings:
@@ -328,9 +327,10 @@ def _bare_avc(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGues
     )
 
 
-def _bare_hevc(data: NDArray[np.uint8], window: ByteSpan) -> Iterator[PictureGuess]:
+def _bare_hevc(data: NDArray[np.uint8], window: ByteSpan, beside: Sequence[ByteSpan]) -> Iterator[PictureGuess]:
+    """HEVC without parameter sets, which are found from the slices."""
     stream = HevcStream.any()
-    loose = (u for u in _loose_units(data, window, stream) if stream.unit_type(u[:2]) in stream.slices)
+    loose = (u for u in _loose_units(data, window, beside, stream) if stream.unit_type(u[:2]) in stream.slices)
     known = segment_parameters.find_segment_parameters(list(islice(loose, _SLICES)))
     if known is None:
         return

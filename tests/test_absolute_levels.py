@@ -86,7 +86,7 @@ def test_levels_of_a_whole_picture_are_told_as_they_are() -> None:
         structure = walk(Source.from_bytes(data), 0)
         reader = RunReader(structure)
         run, _ = reader.read(structure.scans[0].entropy, 0, reader.total)
-        offsets, sure = absolute_levels(reader, run, 30.0)
+        offsets, sure = absolute_levels(reader, run)
         assert np.abs(np.array(offsets) * reader.steps).max() <= 5, (mode, options)
         assert 0.6 < sure <= 1.0
 
@@ -107,3 +107,14 @@ def test_a_coarse_picture_is_known_without_its_header() -> None:
     assert detect(Source.from_bytes(data[:-2] + b"\x12\x34")).format != "jpeg", "without its end there is no telling"
     noise = np.random.default_rng(2).integers(0, 255, 40_000, np.uint8).tobytes()
     assert detect(Source.from_bytes(b"\0" * 600 + noise + b"\xff\xd8")).format != "jpeg"
+
+
+@pytest.mark.parametrize("seed", [3, 5, 7])
+def test_a_donor_of_a_scene_alike_tells_the_levels_of_a_picture_without_black_or_white(
+    seed: int, tmp_path: Path
+) -> None:
+    """The same water under the same light, nothing clipped: how brightness is spread shows that they are alike."""
+    light = (60, 170, (1.0, 0.9, 0.75))
+    whole, outcome = without_start(lit(seed, *light), tmp_path, lit(seed + 1, *light))
+    assert level_error(whole, outcome) <= 12
+    assert outcome.score_after is not None and outcome.score_after > 50

@@ -3,6 +3,8 @@ black and white, most pictures reach from one to the other, and what is black or
 
 from __future__ import annotations
 
+from collections.abc import Sequence as Several
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter1d
@@ -23,8 +25,12 @@ _LEAST_DOUBT, _MOST_LEVELS = 2.0, 400.0
 _SURE = 3.0
 _WHITE = 255.0
 _NORMAL = float(np.sqrt(2 * np.pi))
-#: How far a picture's middle level is usually from another's.
-_USUAL_DOUBT = 60.0
+#: How far a picture's middle level is usually from another's; from one of a scene alike, to which twice the difference adds
+#: by which their levels are spread; up to which share of the spread, and to how many levels, they are alike.
+_USUAL_DOUBT, _ALIKE_DOUBT, _ALIKE_SHARE, _ALIKE = 60.0, 3.0, 0.25, 4.0
+_TENTHS = tuple(range(5, 100, 10))
+#: How far a tint is off that is told by what is black or white, and where nothing is.
+_NEUTRAL_DOUBT, _UNSEEN_DOUBT = 5.0, 25.0
 #: Samples within so many levels of their range's end are piled up there: that is where clipping puts them. From how often an
 #: end with nothing piled up is black or white, with each share piled up by how much oftener, and at most how often.
 _PILE, _BARE, _PILED, _MOST_SURE = 4.0, 0.3, 12.0, 0.97
@@ -76,27 +82,41 @@ class Gamut:
         return _ends(_samples(self._reader, run, 0, offset))
 
 
-def absolute_levels(reader: RunReader, run: Run, usual: float = 0.0) -> tuple[list[int], float]:
+def absolute_levels(
+    reader: RunReader, run: Run, other: Several[NDArray[np.float64]] | None = None
+) -> tuple[list[int], float]:
     """Per component what to add to the DC values of a run that nothing known stands above, and how sure that is right, 0 to 1.
 
-    ``usual`` is the level, mid-grey at 0, about which pictures of the kind lie.
+    ``other`` are the levels, mid-grey at 0, of all blocks of each component of a picture that may be of the same kind: if their
+    brightness is spread alike the levels are about the same.
     """
     samples = [_samples(reader, run, c, 0) + (_WHITE + 1) / 2 for c in range(len(reader.shape))]
-    tinted = len(samples) == 3
+    own = [run.dc[:, reader.blocks == c].ravel() * reader.steps[c] for c in range(len(samples))]
+    apart = [_apart(a, b) for a, b in zip(own, other, strict=True)] if other else []
+    alike = bool(apart) and apart[0] < np.clip(_ALIKE_SHARE * np.abs(own[0] - np.median(own[0])).mean(), 1.0, _ALIKE)
     shifts, sure = np.zeros(len(samples)), 1.0
-    for c, values in enumerate(samples):
-        if c and tinted:
-            break
-        shifts[c], likely = _placed(values, usual + (_WHITE + 1) / 2)
+    tinted = len(samples) == 3
+    for c in range(1 if tinted else len(samples)):
+        middle = (float(np.median(other[c])) if other else 0.0) - float(np.median(own[c]))
+        shifts[c], likely = _placed(samples[c], middle, _ALIKE_DOUBT + 2 * apart[c] if alike else None)
         sure *= likely
-    if tinted:
-        for c in (1, 2):
-            brightness = _on_grid(reader, samples[0] + shifts[0], c).ravel()
-            weights = np.exp(-np.clip(brightness, 0, _WHITE) / _NEUTRAL)
-            weights += _BRIGHT * np.exp(-np.clip(_WHITE - brightness, 0, _WHITE) / _NEUTRAL)
-            shifts[c] = (_WHITE + 1) / 2 - weighted_median(_tiles(reader, samples[c], c).ravel(), weights)
-        sure *= _TINT_RIGHT if weights.sum() >= _LEAST_NEUTRAL else _TINT_GUESSED
-    return [round(shift / step) for shift, step in zip(shifts, reader.steps, strict=True)], sure
+    for c in (1, 2) if tinted else ():
+        brightness = _on_grid(reader, samples[0] + shifts[0], c).ravel()
+        weights = np.exp(-np.clip(brightness, 0, _WHITE) / _NEUTRAL)
+        weights += _BRIGHT * np.exp(-np.clip(_WHITE - brightness, 0, _WHITE) / _NEUTRAL)
+        neutral = weights.sum() >= _LEAST_NEUTRAL
+        shifts[c] = (_WHITE + 1) / 2 - weighted_median(_tiles(reader, samples[c], c).ravel(), weights)
+        doubt = _NEUTRAL_DOUBT if neutral else _UNSEEN_DOUBT
+        if alike and other and _ALIKE_DOUBT + 2 * apart[c] < doubt:
+            shifts[c], neutral = float(np.median(other[c]) - np.median(own[c])), True
+        sure *= np.sqrt(_TINT_RIGHT if neutral else _TINT_GUESSED)
+    return [round(shift / step) for shift, step in zip(shifts, reader.steps, strict=True)], float(sure)
+
+
+def _apart(one: NDArray[np.float64], other: NDArray[np.float64]) -> float:
+    """By how many levels the values of both are spread differently about their middles."""
+    spreads = [np.percentile(values, _TENTHS) - np.median(values) for values in (one, other)]
+    return float(np.abs(spreads[0] - spreads[1]).mean())
 
 
 def _samples(reader: RunReader, run: Run, c: int, offset: int) -> NDArray[np.float64]:
@@ -139,15 +159,17 @@ def _moves(
     return moves, weights / weights.sum()
 
 
-def _placed(samples: NDArray[np.float64], usual: float) -> tuple[float, float]:
-    """By how much samples are to be moved for black and white to lie where they most likely do, and how likely that is."""
+def _placed(samples: NDArray[np.float64], middle: float, doubt: float | None) -> tuple[float, float]:
+    """By how much samples are to be moved for black and white to lie where they most likely do, and how likely that is.
+
+    By ``middle`` they would be moved if nothing else told; where that is known within ``doubt``, whether they pile up where black
+    and white are says less: something else may be the brightest in such a scene.
+    """
     (low, dark), (high, bright) = _piled_end(samples), _piled_end(-samples)
     limits = np.array((0.0, _WHITE))
-    often = [min(_MOST_SURE, _BARE + _PILED * share) for share in (dark, bright)]
-    middle = usual - float(np.median(samples))
-    moves, likely = _moves(
-        np.array((low, -high)), limits, limits, middle, _USUAL_DOUBT, (often[0], often[1]), _SOFT_UNKNOWN
-    )
+    often = [0.0 if doubt else min(_MOST_SURE, _BARE + _PILED * share) for share in (dark, bright)]
+    ends = np.array((low, -high))
+    moves, likely = _moves(ends, limits, limits, middle, doubt or _USUAL_DOUBT, (often[0], often[1]), _SOFT_UNKNOWN)
     best = float(moves[likely.argmax()])
     return best, float(likely[np.abs(moves - best) <= _FORGIVEN].sum())
 

@@ -86,6 +86,9 @@ class Report:
             kept.append(len(offsets) - 1)
         self.anchors = [Anchor(int(offsets[i]), round(float(shares[i]), 5)) for i in kept]
 
+    def planned(self, method: str) -> bool:
+        return any(plan.method == method for plan in self.plans)
+
     def forecast(self, method: str, otherwise: float = 100.0) -> float:
         """What ``method`` is expected to bring, in percent; ``otherwise`` where it is not planned."""
         return next((plan.attainable for plan in self.plans if plan.method == method), otherwise)

@@ -111,7 +111,7 @@ def examine(subject: Subject, report: Report) -> None:
     elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
         plays, best = offset_forecast(subject, report, movie, judged, spans, plays)
     broken = movie.tree.broken_at
-    shifted = any(p.method == "fix-offsets" for p in report.plans)
+    shifted = report.planned("fix-offsets")
     if broken is not None and not shifted and (end := _lost_from(subject, movie, broken, judged, lost)) is not None:
         there, _ = _reached(judged, lost, [t.offsets + t.sizes > end for t in judged])
         plays = best = there * broken / subject.size
@@ -520,7 +520,7 @@ def _plans(subject: Subject, report: Report, movie: Movie, opens: bool, plays: f
                 "Write the sizes and types of the top-level boxes anew around what they hold.",
                 best,
             )
-    shifts = any(p.method == "fix-offsets" for p in report.plans)
+    shifts = report.planned("fix-offsets")
     if (
         report.has(FindingCode.MP4_OUTSIDE)
         and not shifts

@@ -51,7 +51,7 @@ def all_fragments(source: Source, tree: Tree) -> list[Fragment]:
         mdat = next((b for b in boxes[at + 1 : at + 3] if b.kind == b"mdat"), None)
         if mdat is None or not mdat.stated:
             continue
-        following = next((b.start for b in boxes[at + 1 :] if b.start > mdat.start), source.size)
+        following = next((b.start for b in boxes[at + 1 : at + 4] if b.start > mdat.start), source.size)
         found.append(Fragment(box, mdat, min(following, source.size) - box.start))
     return found
 
@@ -247,8 +247,9 @@ def ticks_never_there(source: Source, tree: Tree, track: Track) -> int:
 
 def ticks_not_listed(source: Source, movie: Movie, track: Track) -> int:
     """Ticks before the first fragment for which the index lists no samples of ``track``, though it does of another track."""
-    fragments = all_fragments(source, movie.tree)
-    if not fragments or not any(t.chunk_offsets.size for t in movie.tracks):
+    listed = any(t.chunk_offsets.size for t in movie.tracks)
+    fragments = all_fragments(source, movie.tree) if listed else []
+    if not fragments:
         return 0
     begins = decode_times(source, fragments[0]).get(track.ident, 0)
     own = int(track.runs[0, 1]) if len(track.runs) else track.offsets.size

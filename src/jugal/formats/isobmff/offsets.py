@@ -99,7 +99,8 @@ def find_steps(subject: Subject, movie: Movie) -> list[Step]:
             if delta is not None and begin is not None:
                 steps.append(Step(begin, delta))
                 # The rest of a run that cannot be parted stays as it is.
-                position = max(start, int(np.searchsorted(track.offsets, begin)))
+                later = np.flatnonzero(track.offsets >= begin)
+                position = max(start, int(later[0])) if track.fragmented and later.size else start
                 break
         else:
             break
@@ -115,7 +116,7 @@ def _beginning(subject: Subject, movie: Movie, track: Track, start: int, current
     if track.fragmented and track.chunk_starts[start] != track.offsets[start]:
         # What moves in a fragment is a run; the rest of one in whose middle bytes were lost cannot.
         return _next_run(movie, int(track.offsets[start]))
-    # Of the chunks before, from the first bad sample on, those move along of which more reads then than now.
+    # Of the chunks before those move along of which most samples do.
     chunk = int(track.chunk_of[start]) if track.chunk_of.size else 0
     while chunk > 0 and start:
         samples = np.flatnonzero(track.chunk_of == chunk - 1)

@@ -125,7 +125,7 @@ def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total
     run = reader.read(run.entropy, int(run.bits[0]), run.count)[0]
     prefix, sure = [np.tile(neutral_mcu(model, scan), max(0, lost - 1))], 1.0
     if lost:
-        offsets, sure = absolute_levels(reader, run, _levels_of(donor, model))
+        offsets, sure = absolute_levels(reader, run, _levels_of(donor, model, reader))
         prefix.append(neutral_mcu(model, scan, offsets))
     begin = int(raw_offsets(run.entropy, run.bits[:1] >> 3)[0])
     return RepairDraft(
@@ -141,12 +141,11 @@ def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total
     )
 
 
-def _levels_of(donor: Subject, model: Structure) -> list[NDArray[np.float64]]:
-    """Per component the mean levels of all its blocks, mid-grey at 0."""
+def _levels_of(donor: Subject, model: Structure, reader: RunReader) -> list[NDArray[np.float64]]:
+    """Per component the mean levels of all the donor's blocks, mid-grey at 0."""
     assert model.frame is not None
     lent = decode(model.frame, model.scans, model.quant)
-    steps = [int(model.quant[c.tq][0]) / 8.0 for c in model.frame.components]
-    return [plane.ravel().astype(np.float64) * step for plane, step in zip(lent.dc, steps, strict=True)]
+    return [plane.ravel().astype(np.float64) * step for plane, step in zip(lent.dc, reader.steps, strict=True)]
 
 
 def _intervals_behind(subject: Subject, model: Structure, header: bytes, start: int) -> RepairDraft:

@@ -92,7 +92,10 @@ def examine(subject: Subject, report: Report) -> None:
     for track in judged:
         track.missing = max(track.missing, ticks_not_listed(subject.source, movie, track) if track.fragmented else 0)
     lost, spared, first_bad = _inspect(subject, report, movie, judged, spans)
-    shares = [payload.good_share(t, gone, left) for t, gone, left in zip(judged, lost, spared, strict=True)]
+    shares = [
+        0.0 if _given_up(t) else payload.good_share(t, gone, left)
+        for t, gone, left in zip(judged, lost, spared, strict=True)
+    ]
     # A track whose tables list no samples does not play, whatever the others do.
     silent = [t for t in movie.tracks if t.kind != "other" and t.problems and not t.offsets.size and not t.fragmented]
     plays = scoring.share(weighted(judged + silent, shares + [0.0] * len(silent)), 1.0)
@@ -136,6 +139,12 @@ def examine(subject: Subject, report: Report) -> None:
             f"Leave out the {parts}, sound kept in step.",
             100.0 * left,
         )
+
+
+def _given_up(track: Track) -> bool:
+    """Decoders give a track up whose index lists chunks but no samples of them, whatever its fragments hold."""
+    own = int(track.runs[0, 1]) if len(track.runs) else track.offsets.size
+    return track.fragmented and bool(track.chunk_offsets.size) and not own
 
 
 def _lost_from(

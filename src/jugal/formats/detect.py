@@ -302,6 +302,8 @@ def _without_start(source: Source) -> Detection | None:
     still = _still_without_start(source)
     if still:
         return still
+    if any(_ends_as_stated(source, at) for at in _box_positions(source, b"mdat")):
+        return Detection("mp4", "media data box", False)
     if embedded:
         at, name = min(embedded)
         return Detection(name, f"start of a {name} at byte {at:,}", False)
@@ -369,7 +371,7 @@ def _movie_without_start(source: Source) -> Detection | None:
     ]
     if b"mdat" in boxes and len(boxes) >= 2:
         return Detection("mp4", "media data box", False)
-    if source.read(4, 4) == b"mdat" or any(_ends_as_stated(source, at) for at in _box_positions(source, b"mdat")):
+    if source.read(4, 4) == b"mdat":
         return Detection("mp4", "media data box", False)
     return None
 

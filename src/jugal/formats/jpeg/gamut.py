@@ -8,6 +8,7 @@ from collections.abc import Sequence as Several
 import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter1d
+from scipy.special import erf
 
 from jugal.formats.jpeg.levels import sample_rows, weighted_median
 from jugal.formats.jpeg.runs import Run, RunReader
@@ -41,8 +42,9 @@ _REACH, _BLUR = 40, 2.0
 _STANDS_OUT, _BESIDE, _OUTSIDE, _LEAST_PILE = 1.3, 12, 0.25, 0.01
 #: Levels within which a sample is as good as black or white, and what the white ones weigh: a sky may be bright and blue.
 _NEUTRAL, _BRIGHT = 6.0, 0.2
-#: Levels that a viewer forgives, and how often a tint is right to so many where something is black or white, and where not.
-_FORGIVEN, _TINT_RIGHT, _TINT_GUESSED = 12.0, 0.9, 0.5
+#: Levels that a viewer forgives, how often each of two tints is right to so many where something is black or white, and where
+#: not, and by how much more levels of a tint change a colour.
+_FORGIVEN, _TINT_RIGHT, _TINT_GUESSED, _TINT_SHOWS = 12.0, 0.95, 0.7, 1.7
 _LEAST_NEUTRAL = 4.0
 
 
@@ -98,7 +100,9 @@ def absolute_levels(
     tinted = len(samples) == 3
     for c in range(1 if tinted else len(samples)):
         middle = (float(np.median(other[c])) if other else 0.0) - float(np.median(own[c]))
-        shifts[c], likely = _placed(samples[c], middle, _ALIKE_DOUBT + 2 * apart[c] if alike else None)
+        # Of four inks two make each colour, and the errors of both add up.
+        forgiven = _FORGIVEN if len(samples) < 4 else _FORGIVEN / np.sqrt(2)
+        shifts[c], likely = _placed(samples[c], middle, _ALIKE_DOUBT + 2 * apart[c] if alike else None, forgiven)
         sure *= likely
     for c in (1, 2) if tinted else ():
         brightness = _on_grid(reader, samples[0] + shifts[0], c).ravel()
@@ -106,10 +110,11 @@ def absolute_levels(
         weights += _BRIGHT * np.exp(-np.clip(_WHITE - brightness, 0, _WHITE) / _NEUTRAL)
         neutral = weights.sum() >= _LEAST_NEUTRAL
         shifts[c] = (_WHITE + 1) / 2 - weighted_median(_tiles(reader, samples[c], c).ravel(), weights)
-        doubt = _NEUTRAL_DOUBT if neutral else _UNSEEN_DOUBT
+        doubt, likely = (_NEUTRAL_DOUBT, _TINT_RIGHT) if neutral else (_UNSEEN_DOUBT, _TINT_GUESSED)
         if alike and other and _ALIKE_DOUBT + 2 * apart[c] < doubt:
-            shifts[c], neutral = float(np.median(other[c]) - np.median(own[c])), True
-        sure *= np.sqrt(_TINT_RIGHT if neutral else _TINT_GUESSED)
+            shifts[c], doubt = float(np.median(other[c]) - np.median(own[c])), _ALIKE_DOUBT + 2 * apart[c]
+            likely = float(erf(_FORGIVEN / _TINT_SHOWS / (np.sqrt(2) * doubt)))
+        sure *= likely
     return [round(shift / step) for shift, step in zip(shifts, reader.steps, strict=True)], float(sure)
 
 
@@ -159,8 +164,9 @@ def _moves(
     return moves, weights / weights.sum()
 
 
-def _placed(samples: NDArray[np.float64], middle: float, doubt: float | None) -> tuple[float, float]:
-    """By how much samples are to be moved for black and white to lie where they most likely do, and how likely that is.
+def _placed(samples: NDArray[np.float64], middle: float, doubt: float | None, forgiven: float) -> tuple[float, float]:
+    """By how much samples are to be moved for black and white to lie where they most likely do, and how likely that is right to
+    ``forgiven`` levels.
 
     By ``middle`` they would be moved if nothing else told; where that is known within ``doubt``, whether they pile up where black
     and white are says less: something else may be the brightest in such a scene.
@@ -171,7 +177,7 @@ def _placed(samples: NDArray[np.float64], middle: float, doubt: float | None) ->
     ends = np.array((low, -high))
     moves, likely = _moves(ends, limits, limits, middle, doubt or _USUAL_DOUBT, (often[0], often[1]), _SOFT_UNKNOWN)
     best = float(moves[likely.argmax()])
-    return best, float(likely[np.abs(moves - best) <= _FORGIVEN].sum())
+    return best, float(likely[np.abs(moves - best) <= forgiven].sum())
 
 
 def _piled_end(samples: NDArray[np.float64]) -> tuple[float, float]:

@@ -121,11 +121,12 @@ def offset_forecast(
 def _share_off(track: Track, bad: NDArray[np.bool_], away: NDArray[np.int64]) -> float:
     """How much of a track is seen whose samples lie so many bytes ``away`` from where the index leads, 0..1.
 
-    Frames that begin with a mark of their own are found a little further on, and miss as much at their end; of ProRes they are
-    not sought.
+    Frames that begin with a mark of their own are found a little further on, and miss as much at their end; of ProRes
+    and H.263 they are not sought.
     """
     off = bad | (away != 0)
-    if track.codec in PRORES or payload.mark_of(track) is None or not ((away > 0) & (away < track.sizes)).any():
+    unsought = track.codec in PRORES or (track.layer is not None and track.layer.short)
+    if unsought or payload.mark_of(track) is None or not ((away > 0) & (away < track.sizes)).any():
         return payload.good_share(track, *payload.spread_to_sync(track, off))
     found = (away > 0) & (away < track.sizes // 2)
     spared = np.where(found, 1.0 - away / np.maximum(1, track.sizes), 0.0)

@@ -29,6 +29,8 @@ _LEAST_BYTES = 768
 _WILD = 15_000
 #: The same of a page of quiet sound of which one sector is white noise; the level of random values, and how near a sector's is.
 _TAINTED, _RANDOM, _NEAR_RANDOM = 8_000, 65_536 / np.sqrt(12), 0.15
+#: Up to so many such pages, or that share of all, their sectors are looked at one by one.
+_FEW_TAINTED, _MOST_TAINTED = 64, 0.02
 #: Share of the pages that may be noise put there, scattered and to the end.
 _MOST_NOISE, _MOST_TO_THE_END = 0.4, 0.85
 #: Pages compared with one another: fewest and most; those alike at most, else the music is made so; the longest stretch of them.
@@ -145,7 +147,8 @@ def noise_bursts(subject: Subject, form: Form, sound: Sequence[ByteSpan]) -> lis
         return []
     pages = [ByteSpan(int(p) * _PAGE, int(p + 1) * _PAGE) for p in np.unique(place[wild])]
     tainted = np.unique(place[~wild & (jump > max(3 * usual + 1000, _TAINTED))]).tolist()
-    if len(tainted) > _MOST_NOISE * jump.size:
+    if len(tainted) > max(_FEW_TAINTED, _MOST_TAINTED * jump.size):
+        # So many are passages of the sound itself.
         return merge(pages)
     sectors = [s for p in tainted for s in _white_sectors(subject, form, sound, ByteSpan(p * _PAGE, (p + 1) * _PAGE))]
     return merge([*pages, *sectors])

@@ -12,7 +12,6 @@ from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.chunks import place_chunks
 from jugal.formats.isobmff.movie import Movie
 from jugal.formats.isobmff.offsets import Step, find_steps, moved_offsets
-from jugal.formats.isobmff.payload import PRORES
 from jugal.formats.isobmff.rebuild import media_span, stated_share
 from jugal.formats.isobmff.retable import can_retable
 from jugal.formats.isobmff.tables import Track
@@ -125,7 +124,7 @@ def _share_off(track: Track, bad: NDArray[np.bool_], away: NDArray[np.int64]) ->
     and H.263 they are not sought.
     """
     off = bad | (away != 0)
-    unsought = track.codec in PRORES or (track.layer is not None and track.layer.short)
+    unsought = track.codec in payload.PRORES or (track.layer is not None and track.layer.short)
     if unsought or payload.mark_of(track) is None or not ((away > 0) & (away < track.sizes)).any():
         return payload.good_share(track, *payload.spread_to_sync(track, off))
     found = (away > 0) & (away < track.sizes // 2)

@@ -131,10 +131,10 @@ class SoundGuess:
         found = self.lane.found
         if isinstance(self.lane, PcmLane):
             return sum(found.sizes) // self.lane.frame, 1
-        count, config = len(found) * self.block, getattr(self.lane, "config", None)
-        if isinstance(config, AlacConfig) and len(found):
+        count = len(found) * self.block
+        if isinstance(self.lane, SoundLane) and isinstance(self.lane.config, AlacConfig) and count:
             at = found.offsets[-1]
-            last = config.values_in(data[at : at + found.sizes[-1]].tobytes())
+            last = self.lane.config.values_in(data[at : at + found.sizes[-1]].tobytes())
             return count - self.block + last, 1 if last < self.block else self.block
         return count, self.block
 

@@ -148,8 +148,8 @@ def _moves(
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """By how much a range may be moved, and how likely each is, adding up to 1.
 
-    ``soft`` is by how many levels ends may differ. Likely is what lies about ``middle``, within ``doubt``; what leaves ``limits`` is not; what ends where ``known`` does is
-    more likely than else, by how often either end is ``reached``.
+    Likely is what lies about ``middle``, within ``doubt``; what leaves ``limits`` is not; what ends where ``known`` does is
+    more likely than else, by how often either end is ``reached``. ``soft`` is by how many levels ends may differ.
     """
     low, high = float(limits[0] - found[0]), float(limits[1] - found[1])
     reach = min(_MOST_LEVELS, max(4 * doubt + abs(middle), abs(low) + 3 * soft, abs(high) + 3 * soft))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import mmap
 import os
 import stat
+from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
@@ -123,3 +124,25 @@ class Source:
                 break
             stop = low + overlap
         return -1
+
+
+class PatchedSource(Source):
+    """A source as it would read with other bytes at some places; ``array`` and searches still see the bytes themselves."""
+
+    def __init__(self, source: Source, patches: Iterable[tuple[int, bytes]]) -> None:
+        super().__init__(source.array, source.name, source)
+        self._patches = sorted(patches)
+        self._start = self._patches[0][0] if self._patches else self.size
+        self._end = max((at + len(data) for at, data in self._patches), default=0)
+
+    def read(self, start: int, length: int) -> bytes:
+        data = super().read(start, length)
+        end = start + len(data)
+        if end <= self._start or start >= self._end:
+            return data
+        changed = bytearray(data)
+        for at, patch in self._patches:
+            low, high = max(at, start), min(at + len(patch), end)
+            if low < high:
+                changed[low - start : high - start] = patch[low - at : high - at]
+        return bytes(changed)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from copy import copy
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -12,7 +13,7 @@ from numpy.typing import NDArray
 from jugal.binary.blocks import Blocks
 from jugal.binary.limits import DEFAULT_LIMITS, Deadline, Limits
 from jugal.binary.output import Piece
-from jugal.binary.source import Source
+from jugal.binary.source import PatchedSource, Source
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Finding, Severity
 from jugal.model.result import Anchor, Kind, MediaValue, Region, RepairPlan, Thumbnail
@@ -35,6 +36,12 @@ class Subject:
     @property
     def size(self) -> int:
         return self.source.size
+
+    def patched(self, patches: Iterable[tuple[int, bytes]]) -> Subject:
+        """The file as it would read with other bytes at some places of its structure."""
+        other = copy(self)
+        other.source = PatchedSource(self.source, patches)
+        return other
 
 
 @dataclass(slots=True)

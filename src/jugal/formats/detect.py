@@ -11,6 +11,7 @@ from scipy.special import entr
 
 from jugal.binary.source import Source
 from jugal.formats.detect_text import text_format
+from jugal.formats.isobmff.boxes import find_media_box
 from jugal.formats.zip.names import package_format
 
 _HEAD = 4096
@@ -302,7 +303,7 @@ def _without_start(source: Source) -> Detection | None:
     still = _still_without_start(source)
     if still:
         return still
-    if any(_ends_as_stated(source, at) for at in _box_positions(source, b"mdat")):
+    if find_media_box(source) is not None:
         return Detection("mp4", "media data box", False)
     if embedded:
         at, name = min(embedded)
@@ -374,14 +375,6 @@ def _movie_without_start(source: Source) -> Detection | None:
     if source.read(4, 4) == b"mdat":
         return Detection("mp4", "media data box", False)
     return None
-
-
-def _ends_as_stated(source: Source, at: int) -> bool:
-    """The box at ``at`` ends where the file does, or where another box begins."""
-    size = int.from_bytes(source.read(at, 4), "big")
-    if size == 1:
-        size = int.from_bytes(source.read(at + 8, 8), "big")
-    return size > 8 and (at + size == source.size or source.read(at + size + 4, 4) in _TOP_BOXES)
 
 
 def _has_fragments(source: Source) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from jugal.binary.limits import DEFAULT_LIMITS, Limits
 from jugal.binary.source import Source
@@ -21,6 +21,8 @@ TOP_LEVEL = frozenset(
 
 #: Boxes that never lie in a movie's index (8.2.1): where one seems to, the index ends before it.
 _BESIDE_MOOV = frozenset(b"ftyp styp moov moof mdat sidx mfra".split())
+#: Places that look like the header of a media data box and are asked whether they are one.
+_MOST_ASKED = 8
 #: Boxes in an index that are looked at for where it ends.
 _MOST_IN_MOOV = 1000
 
@@ -174,7 +176,9 @@ def read_children(source: Source, tree: Tree, root: Box, limits: Limits = DEFAUL
         if parent.kind == b"meta" and source.read(at + 4, 4) != b"hdlr":
             at += 4
         while at + 8 <= parent.end:
-            box = read_header(source, at, parent.end)
+            box = read_header(source, at, parent.end) or _nameless(source, at, parent)
+            if box is not None and not is_kind(box.kind):
+                tree.misfits.append(replace(box, kind=b"????"))
             if box is None:
                 if parent.kind != b"udta" and source.read(at, 4) != b"\0\0\0\0":
                     tree.misfits.append(Box(b"????", at, at, parent.end, parent.depth + 1))
@@ -194,6 +198,15 @@ def read_children(source: Source, tree: Tree, root: Box, limits: Limits = DEFAUL
             at = box.end
 
 
+def _nameless(source: Source, at: int, parent: Box) -> Box | None:
+    """A box whose name is none, which decoders step over, where it ends with its parent or before another box."""
+    size = source.uint(at, 4) or 0
+    if parent.kind == b"udta" or size < 8 or at + size > parent.end:
+        return None
+    follows = at + size == parent.end or read_header(source, at + size, parent.end) is not None
+    return Box(source.read(at + 4, 4), at, at + 8, at + size, stated=size) if follows else None
+
+
 def find_box(source: Source, kind: bytes, inner: frozenset[bytes], start: int = 0) -> Box | None:
     """A box of ``kind`` found by searching: its first child must be one of ``inner``."""
     at = source.find(kind, start)
@@ -202,6 +215,19 @@ def find_box(source: Source, kind: bytes, inner: frozenset[bytes], start: int = 
         if box is not None and source.read(box.body + 4, 4) in inner:
             return box
         at = source.find(kind, at + 4)
+    return None
+
+
+def find_media_box(source: Source) -> Box | None:
+    """A media data box found by searching: it ends where the file does, or where another box begins."""
+    at = source.find(b"mdat")
+    for _ in range(_MOST_ASKED):
+        if at < 4:
+            return None
+        box = read_header(source, at - 4, source.size)
+        if box is not None and box.stated and (box.end == source.size or source.read(box.end + 4, 4) in TOP_LEVEL):
+            return box
+        at = source.find(b"mdat", at + 4)
     return None
 
 

@@ -14,12 +14,14 @@ from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.chunks import astray
 from jugal.formats.isobmff.cutting import kept_share, plan_cut
 from jugal.formats.isobmff.description import lost_descriptions
+from jugal.formats.isobmff.faults import Fault, by_faults, off_time
 from jugal.formats.isobmff.forecast import (
     FOUND_ANEW,
     chunk_forecast,
     offset_forecast,
     plan_tables,
     rebuild_forecast,
+    table_forecast,
     weighted,
 )
 from jugal.formats.isobmff.fragments import closed, missing_ticks, ticks_never_there, ticks_not_listed, unreached
@@ -28,6 +30,8 @@ from jugal.formats.isobmff.heif import examine_items, is_still, plan_donor_items
 from jugal.formats.isobmff.layout import reaching_over
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.rawphoto import examine_raw_photo
+from jugal.formats.isobmff.references import refused_for
+from jugal.formats.isobmff.restoring import mistimed, restored, table_faults
 from jugal.formats.isobmff.retable import media_between
 from jugal.formats.isobmff.structure import (
     filled_across,
@@ -67,6 +71,8 @@ def examine(subject: Subject, report: Report) -> None:
     opens = structure_findings(subject, report, movie)
     if movie.moov is not None and not movie.moov.complete:
         opens = opens and opens_though_cut(movie.moov)
+    if movie.moov is not None and movie.moov.child(b"mvhd") is None and movie.moov.child(b"mvex") is None:
+        opens = False  # without its clock no edit list is understood
     if movie.moov is None or not movie.tracks:
         meta = movie.tree.first(b"meta")
         if movie.moov is None and meta is not None:
@@ -79,10 +85,12 @@ def examine(subject: Subject, report: Report) -> None:
         t for t in movie.tracks if t.offsets.size
     ]
     _table_findings(subject, report, movie)
+    faults = _faults(subject, report, movie)
+    refused = _refused(subject, report, movie)
     undescribed = lost_descriptions(subject, report, judged)
     if not judged:
         report.score = 0.0
-        report.attainable = rebuild_forecast(subject, report)
+        report.attainable = max(rebuild_forecast(subject, report), _restored_score(subject, report, movie, faults))
         if not any(t.problems for t in movie.tracks):
             report.add(FindingCode.MP4_MEDIA, Severity.FATAL, "The index lists no samples.")
         return
@@ -91,13 +99,27 @@ def examine(subject: Subject, report: Report) -> None:
         _never_there(subject, report, movie, judged)
     for track in judged:
         track.missing = max(track.missing, ticks_not_listed(subject.source, movie, track) if track.fragmented else 0)
-    lost, spared, first_bad = _inspect(subject, report, movie, judged, spans)
+    lost, spared, first_bad = _inspect(subject, report, movie, judged, spans, faults)
+    mended, restorable = restored(subject, movie, faults)
+    right = {t.box.start: t for t in read_movie(mended).tracks} if restorable else {}
+    for number, track in enumerate(judged):
+        lost[number], spared[number] = off_time(track, faults, lost[number], spared[number])
+        if track.box.start in right:
+            late = mistimed(track, right[track.box.start])
+            lost[number], spared[number] = lost[number] | late, np.where(late, 0.0, spared[number])
+            lacking = right[track.box.start].seconds - track.seconds
+            track.missing = max(track.missing, round(lacking * track.timescale))
     shares = [
-        0.0 if _given_up(t) else payload.good_share(t, gone, left)
+        0.0 if t.given_up or not t.timescale or not t.codec else payload.good_share(t, gone, left)
         for t, gone, left in zip(judged, lost, spared, strict=True)
     ]
     # A track whose tables list no samples does not play, whatever the others do.
-    silent = [t for t in movie.tracks if t.kind != "other" and t.problems and not t.offsets.size and not t.fragmented]
+    silent = [
+        t
+        for t in movie.tracks
+        if (t.problems and not t.handler)
+        or (t.kind != "other" and not t.offsets.size and (t.given_up or (t.problems and not t.fragmented)))
+    ]
     plays = scoring.share(weighted(judged + silent, shares + [0.0] * len(silent)), 1.0)
     if undescribed:
         report.plan(
@@ -109,6 +131,8 @@ def examine(subject: Subject, report: Report) -> None:
         plays, best = _stranded(subject, report, movie, judged, lost)
     elif movie.covered is not None:
         plays, best = _reached(judged, lost, [t.offsets >= movie.covered.start for t in judged])
+    elif restorable:
+        best = max(plays, table_forecast(subject, report, mended))
     elif astray(movie):
         best = chunk_forecast(subject, report, movie, judged, plays)
     elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
@@ -122,7 +146,9 @@ def examine(subject: Subject, report: Report) -> None:
     if movie.swallowed is not None:
         best = max(best, _swallowed(subject, report, movie, judged, plays))
         plays = plays * min(1.0, movie.swallowed.start / subject.size)
-    report.score = plays if opens else min(plays, scoring.UNOPENABLE)
+    report.score = plays if opens and not refused else min(plays, scoring.UNOPENABLE)
+    if refused and not restorable:
+        best = report.score
     report.attainable = best
     _time_regions(report, judged, lost)
     _plans(subject, report, movie, opens, plays, best)
@@ -139,12 +165,6 @@ def examine(subject: Subject, report: Report) -> None:
             f"Leave out the {parts}, sound kept in step.",
             100.0 * left,
         )
-
-
-def _given_up(track: Track) -> bool:
-    """Decoders give a track up whose index lists chunks but no samples of them, whatever its fragments hold."""
-    own = int(track.runs[0, 1]) if len(track.runs) else track.offsets.size
-    return track.fragmented and bool(track.chunk_offsets.size) and not own
 
 
 def _lost_from(
@@ -363,6 +383,29 @@ def _table_findings(subject: Subject, report: Report, movie: Movie) -> None:
         report.add(FindingCode.MP4_FRAGMENT, Severity.MAJOR, reason, box.start, box.end)
 
 
+def _faults(subject: Subject, report: Report, movie: Movie) -> list[Fault]:
+    """What is wrong in the index, each with its finding."""
+    faults = table_faults(subject, movie)
+    for fault in faults:
+        report.add(FindingCode.MP4_TABLES, Severity.MAJOR, fault.told, fault.at, fault.end)
+    return faults
+
+
+def _restored_score(subject: Subject, report: Report, movie: Movie, faults: list[Fault]) -> float:
+    """The score with the index put right; 0 where it cannot be."""
+    mended, restorable = restored(subject, movie, faults)
+    return table_forecast(subject, report, mended) if restorable else 0.0
+
+
+def _refused(subject: Subject, report: Report, movie: Movie) -> bool:
+    """Decoders refuse the file for one of its tracks."""
+    boxes = [box for track in movie.tracks if (box := refused_for(subject.source, track)) is not None]
+    for box in boxes:
+        said = f"For the entries that '{box.name}' states decoders refuse the file."
+        report.add(FindingCode.MP4_TABLES, Severity.FATAL, said, box.start, box.end)
+    return bool(boxes)
+
+
 def _descendants(box: Box) -> list[Box]:
     found, stack = [], [box]
     while stack:
@@ -399,7 +442,12 @@ def _tells(track: Track) -> bool:
 
 
 def _inspect(
-    subject: Subject, report: Report, movie: Movie, judged: list[Track], spans: list[tuple[int, int, int]]
+    subject: Subject,
+    report: Report,
+    movie: Movie,
+    judged: list[Track],
+    spans: list[tuple[int, int, int]],
+    faults: list[Fault],
 ) -> tuple[list[NDArray[np.bool_]], list[NDArray[np.float64]], bool]:
     """Per judged track which samples are lost to the viewer and what is spared of them; True where any is bad inside
     the file."""
@@ -421,7 +469,9 @@ def _inspect(
         # What an overwritten table says of their place is no evidence about the bytes there.
         told = ~track.astray if track.astray.size else np.ones(bad.size, np.bool_)
         outside = (state == payload.OUTSIDE) & told
-        gone, left = payload.spread_to_sync(track, bad, looked.spared, payload.stands_alone(subject, track, bad))
+        gone, left = payload.spread_to_sync(
+            track, *by_faults(track, faults, bad, looked.spared), payload.stands_alone(subject, track, bad)
+        )
         broken.append(bad)
         lost.append(gone)
         spared.append(left)

@@ -128,11 +128,12 @@ def _follow(unit: bytes, stream: VideoStream) -> Followed | None:
 
 
 def units(sample: bytes, prefix: int) -> Iterator[tuple[int, bytes]]:
-    """The units of a sample that are not empty, each with its place in it."""
+    """The units of a sample of which more than a header is there, each with its place in it."""
     at = 0
     while at + prefix < len(sample):
         length = int.from_bytes(sample[at : at + prefix], "big")
         at += prefix
-        if length > 2:
-            yield at, sample[at : at + length]
+        unit = sample[at : at + length]
+        if len(unit) > 2:
+            yield at, unit
         at += length

@@ -10,9 +10,11 @@ from numpy.typing import NDArray
 from jugal.formats.base import Report, Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.chunks import place_chunks
-from jugal.formats.isobmff.movie import Movie
+from jugal.formats.isobmff.faults import by_faults, off_time
+from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import Step, find_steps, moved_offsets
 from jugal.formats.isobmff.rebuild import media_span, stated_share
+from jugal.formats.isobmff.restoring import table_faults
 from jugal.formats.isobmff.retable import can_retable
 from jugal.formats.isobmff.tables import Track
 from jugal.model import scoring
@@ -161,6 +163,21 @@ def plan_tables(report: Report, movie: Movie, forecast: float) -> None:
         what = "Find the samples anew in the media data by what the index says of the tracks."
         report.plan("rebuild-tables", what, FOUND_ANEW * forecast)
         report.attainable = max(report.attainable or 0.0, FOUND_ANEW * forecast)
+
+
+def table_forecast(subject: Subject, report: Report, mended: Subject) -> float:
+    """The score of the file as it reads once its index is ``mended`` as far as it can be."""
+    movie = read_movie(mended)
+    judged = [t for t in movie.tracks if t.kind != "other" and t.offsets.size]
+    left = table_faults(mended, movie)
+    shares = []
+    for track in judged:
+        looked = payload.inspect(mended, track, [], to_the_bit=True)
+        gone, spared = payload.spread_to_sync(track, *by_faults(track, left, looked.state != 0, looked.spared))
+        shares.append(payload.good_share(track, *off_time(track, left, gone, spared)))
+    best = scoring.share(weighted(judged, shares), 1.0) if judged else 0.0
+    report.plan("fix-tables", "Put the index right by what its parts say of each other.", best)
+    return best
 
 
 def chunk_forecast(subject: Subject, report: Report, movie: Movie, judged: list[Track], plays: float) -> float:

@@ -209,7 +209,7 @@ def segment_indexes(source: Source, tree: Tree) -> list[SegmentIndex]:
         rows = np.frombuffer(raw[: len(raw) // 12 * 12], ">u4").reshape(-1, 3).astype(np.int64)
         if not scale or len(rows) < count or not count or (rows[:, 0] >= 2**31).any():
             continue
-        starts = box.end + ahead + np.cumsum(rows[:, 0]) - rows[:, 0]
+        starts = box.end + min(ahead, source.size) + np.cumsum(rows[:, 0]) - rows[:, 0]
         found.append(SegmentIndex(ident, starts, float(rows[:, 1].sum()) / scale))
     return found
 

@@ -14,7 +14,7 @@ from scipy.special import entr
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
-from jugal.formats.isobmff.boxes import Tree, find_box, read_tree
+from jugal.formats.isobmff.boxes import Tree, find_box, find_media_box, read_tree
 from jugal.formats.isobmff.fragments import all_moved, heads_of_fragments, idents_of_fragments, share_from_start
 from jugal.formats.isobmff.index import TrackPlan, empty_index_of, index_like
 from jugal.formats.isobmff.lanes import AmrLane, FrameLane, Lane, PcmLane, SoundLane, VideoLane, VopLane
@@ -66,12 +66,17 @@ def rebuild_index_in_front(subject: Subject, donor: Subject | None) -> RepairDra
 
 
 def media_span(subject: Subject) -> ByteSpan:
-    """Where media data lie when no index says it: from the first media data box, else from where boxes end."""
+    """Where media data lie when no index says it: from the first media data box, else from where boxes end.
+
+    Where no box begins the file, from the one whose size leads to another or to the end, else from the file's start.
+    """
     tree = read_tree(subject.source, 0, subject.limits)
-    # A header never finished may claim 64 bits that are media data already; eight bytes too many do no harm.
-    start = next((b.start + 8 for b in tree.top if b.kind == b"mdat"), tree.broken_at or 0)
-    if not tree.top:
-        start = 0
+    if tree.top:
+        # A header never finished may claim 64 bits that are media data already; eight bytes too many do no harm.
+        start = next((b.start + 8 for b in tree.top if b.kind == b"mdat"), tree.broken_at or 0)
+    else:
+        box = find_media_box(subject.source)
+        start = box.body if box else 0
     end = subject.size
     fills = subject.blocks.fills
     if fills and fills[-1].span.end == subject.size and fills[-1].value == 0:
@@ -81,7 +86,15 @@ def media_span(subject: Subject) -> ByteSpan:
 
 def _begins_with_box(subject: Subject, span: ByteSpan) -> bool:
     """The header of the box around the media data is there."""
-    return subject.source.read(span.start - 4, 4) == b"mdat"
+    return b"mdat" in (subject.source.read(span.start - back, 4) for back in (4, 12) if span.start >= back)
+
+
+def _behind_what_is_cut(subject: Subject, span: ByteSpan, lanes: list[Lane]) -> ByteSpan:
+    """``span`` without the rest of a picture whose start is lost, which uncompressed sound might be as well."""
+    sound = next((lane for lane in lanes if isinstance(lane, PcmLane) and lane.other is not None), None)
+    if sound is None or sound.other is None or _begins_with_box(subject, span):
+        return span
+    return ByteSpan(sound.other.seek(subject.source.array, span.start, span.end), span.end)
 
 
 def stated_share(subject: Subject, span: ByteSpan) -> float:
@@ -101,18 +114,24 @@ def _rebuild(subject: Subject, donor: Subject | None, in_front: bool) -> RepairD
     if first is not None:
         return _lend_header(subject, donor, lender, read_tree(subject.source, first.start, subject.limits))
     span = media_span(subject)
-    found, tracks = find_samples(subject, donor, lender, span)
+    found, tracks = find_samples(subject, donor, lender, span, cut=True)
     return with_index(subject, donor, lender, found, tracks, span, in_front)
 
 
-def find_samples(subject: Subject, donor: Subject, lender: Movie, span: ByteSpan) -> tuple[Walk, list[Track]]:
-    """The samples in ``span`` by what the donor's tracks are, and the donor's track of each lane."""
+def find_samples(
+    subject: Subject, donor: Subject, lender: Movie, span: ByteSpan, cut: bool = False
+) -> tuple[Walk, list[Track]]:
+    """The samples in ``span`` by what the donor's tracks are, and the donor's track of each lane.
+
+    With ``cut`` a sample may lack its beginning where ``span`` begins.
+    """
     lanes, tracks = _lanes(donor, lender)
     unread = [t for t in lender.tracks if t.kind != "other" and t.offsets.size and t not in tracks]
     if not lanes or unread:
         which = ", ".join(t.codec.decode("latin-1") for t in unread)
         raise RepairImpossible(f"Samples of this kind cannot be told apart without an index: {which or 'unknown'}.")
-    return walk(subject.source.array, span.start, span.end, lanes), tracks
+    first = _behind_what_is_cut(subject, span, lanes) if cut else span
+    return walk(subject.source.array, first.start, first.end, lanes), tracks
 
 
 def estimate_index(subject: Subject, donor: Subject | None, rate: float | None = None) -> RepairDraft:
@@ -131,13 +150,11 @@ def estimate_index(subject: Subject, donor: Subject | None, rate: float | None =
         if sound is not None and isinstance(sound.lane, PcmLane) and len(alone.gaps) < _LEAST_TURNS:
             # Bytes of any kind may read as values; sound lies between the pictures.
             sound = None
-        if sound is not None and isinstance(sound.lane, PcmLane) and not _begins_with_box(subject, span):
-            # The start is lost: the rest of a picture stands there, which uncompressed sound might be as well.
-            span = ByteSpan(picture.lane.found.offsets[0], span.end)
         picture.lane = picture.lane.afresh()
     lanes = lanes_of(picture, sound)
     if not lanes:
         raise RepairImpossible("Neither picture nor sound of a known kind is found in the media data.")
+    span = _behind_what_is_cut(subject, span, lanes)
     found = walk(data, span.start, span.end, lanes, heads)
     tracks = max(0, len(idents_of_fragments(subject.source, heads)) - 1) if picture else 0
     rates = find_rates(data, len(picture.lane.found) if picture else 0, picture.rate if picture else 0.0, sound, tracks)

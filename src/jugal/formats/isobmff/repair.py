@@ -18,6 +18,7 @@ from jugal.formats.isobmff.front import index_to_front
 from jugal.formats.isobmff.lent import donor_items
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.rebuild import estimate_index, rebuild_index, rebuild_index_in_front
+from jugal.formats.isobmff.restoring import fix_tables
 from jugal.formats.isobmff.retable import rebuild_tables
 from jugal.formats.isobmff.shifting import fix_offsets
 from jugal.formats.isobmff.stills import extract_preview, fix_items
@@ -283,6 +284,7 @@ REPAIRS = {
     "index-in-front": index_to_front,
     "fix-offsets": fix_offsets,
     "fix-chunks": fix_chunks,
+    "fix-tables": fix_tables,
     "rebuild-tables": rebuild_tables,
     "fix-boxes": fix_boxes,
     "cut-tables": cut_tables,

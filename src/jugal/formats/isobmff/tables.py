@@ -72,6 +72,9 @@ class Track:
     astray: NDArray[np.bool_] = field(default_factory=lambda: np.empty(0, np.bool_))
     problems: list[Problem] = field(default_factory=list)
     fragmented: bool = False
+    #: Decoders give a track up, whatever its fragments hold, whose index lists chunks without samples or times, or samples
+    #: without chunks.
+    given_up: bool = False
     #: Of each run of a fragment the byte at which its data offset is written (8.8.8), 0 where it has none, and its first sample.
     runs: NDArray[np.int64] = field(default_factory=lambda: np.empty((0, 2), np.int64))
     #: Ticks that are missing between the fragments that are left.
@@ -212,11 +215,18 @@ def _sample_entry(source: Source, track: Track, stsd: Box | None) -> None:
 
 
 def _read_tables(source: Source, track: Track, stbl: Box) -> None:
+    def stated(box: Box, place: int = 4) -> int:
+        return source.uint(box.body + place, 4) or 0
+
     stsz, stz2 = stbl.child(b"stsz"), stbl.child(b"stz2")
     stco, co64, stsc = stbl.child(b"stco"), stbl.child(b"co64"), stbl.child(b"stsc")
     stts, stss = stbl.child(b"stts"), stbl.child(b"stss")
     chunk_box = stco or co64
     size_box = stsz or stz2
+    chunks, timed_runs, chunk_runs = (stated(box) if box else 0 for box in (chunk_box, stts, stsc))
+    listed = stated(size_box, 8) if size_box else 0
+    known = listed or (stated(stsz) if stsz else 0)
+    track.given_up = not (timed_runs and chunk_runs and known) if chunks else listed > 0
     if chunk_box is None or size_box is None or stsc is None or stts is None:
         if not track.fragmented:
             missing = [
@@ -225,11 +235,11 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
             track.doubt(f"The sample table lacks {', '.join(missing)}.", stbl)
         return
     track.chunk_box = chunk_box
-    stated_chunks = source.uint(chunk_box.body + 4, 4) or 0
+    stated_chunks = stated(chunk_box)
     track.chunk_offsets = _array(source, chunk_box, 8, stated_chunks, ">u4" if stco else ">u8")
     if track.chunk_offsets.size < stated_chunks:
         track.doubt("The chunk offset table is cut short.", chunk_box)
-    fixed, count = source.uint(size_box.body + 4, 4) or 0, source.uint(size_box.body + 8, 4) or 0
+    fixed, count = source.uint(size_box.body + 4, 4) or 0, stated(size_box, 8)
     if count > _MAX_SAMPLES and stsz is not None and not fixed:
         track.doubt("The sample size table claims an impossible number of samples.", size_box)
         count = 0
@@ -253,9 +263,9 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
     if sizes is not None and sizes.size < count:
         track.doubt("The sample size table is cut short.", size_box)
         count = int(sizes.size)
-    runs = _array(source, stsc, 8, 3 * (source.uint(stsc.body + 4, 4) or 0), ">u4")
+    runs = _array(source, stsc, 8, 3 * stated(stsc), ">u4")
     runs = runs[: runs.size // 3 * 3].reshape(-1, 3)
-    times = _array(source, stts, 8, 2 * (source.uint(stts.body + 4, 4) or 0), ">u4")
+    times = _array(source, stts, 8, 2 * stated(stts), ">u4")
     times = times[: times.size // 2 * 2].reshape(-1, 2)
     if count == 0:
         if track.chunk_offsets.size and times.size and int(times[:, 0].sum()):
@@ -294,7 +304,7 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
     track.composition = composition_of(source, stbl, count)
     track.sync = np.ones(count, np.bool_)
     if stss is not None:
-        numbers = _array(source, stss, 8, source.uint(stss.body + 4, 4) or 0, ">u4") - 1
+        numbers = _array(source, stss, 8, stated(stss), ">u4") - 1
         track.sync[:] = False
         numbers = numbers[(numbers >= 0) & (numbers < count)]
         track.sync[numbers] = True

@@ -1,0 +1,115 @@
+"""Names and sizes of the boxes within a movie's index, by what lies in a container and where its next box begins.
+
+Which boxes a container of ISO/IEC 14496-12 (table 1) holds is known, and that they fill it; so a name or a size that was
+overwritten is the one that is missing.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+import numpy as np
+
+from jugal.binary.source import Source
+from jugal.formats.isobmff.boxes import Box
+from jugal.formats.isobmff.faults import Fault
+
+#: The boxes in each container: those that must be there first, then those that may.
+_WITHIN = {
+    b"moov": (b"mvhd", b"trak udta mvex meta iods free skip"),
+    b"trak": (b"tkhd mdia", b"edts tref udta meta tapt load free skip"),
+    b"edts": (b"elst", b""),
+    b"mdia": (b"mdhd hdlr minf", b"udta elng free"),
+    b"minf": (b"dinf stbl", b"vmhd smhd nmhd gmhd hmhd sthd hdlr free"),
+    b"dinf": (b"dref", b""),
+    b"stbl": (b"stsd stts stsc stsz stco", b"stz2 co64 ctts cslg stss stps stsh padb stdp sgpd sbgp sdtp subs saiz saio free"),
+    b"mvex": (b"trex", b"mehd leva"),
+}  # fmt: skip
+#: In place of one that must be there.
+_INSTEAD = {b"stsz": b"stz2", b"stco": b"co64"}
+_MOST = 4096
+
+
+def wrong_boxes(source: Source, moov: Box) -> list[Fault]:
+    """The names and sizes in ``moov`` for which boxes behind them are not read, or are read as something else."""
+    found: list[Fault] = []
+    waiting = [(moov.kind, moov.body, moov.end)]
+    while waiting and len(found) < _MOST:
+        kind, at, end = waiting.pop()
+        boxes, faults = _followed(source, kind, at, end)
+        found += faults
+        waiting += [(name, body, stop) for name, body, stop in boxes if name in _WITHIN]
+    return found
+
+
+def _followed(source: Source, kind: bytes, at: int, end: int) -> tuple[list[tuple[bytes, int, int]], list[Fault]]:
+    """The boxes from ``at`` that fill a container of ``kind`` as name, body and end, and what was wrong about them."""
+    must, may = (names.split() for names in _WITHIN[kind])
+    known = {*must, *may}
+    boxes: list[tuple[bytes, int, int]] = []
+    faults: list[Fault] = []
+    nameless: list[tuple[int, int]] = []
+    while at + 8 <= end and len(boxes) + len(nameless) < _MOST:
+        size, name = source.uint(at, 4) or 0, source.read(at + 4, 4)
+        stop = at + size
+        fits = size >= 8 and (stop == end or (stop + 8 <= end and _is_one_of(source, stop, end, known)))
+        if not fits and (size == 1 or not any(source.read(at, end - at))):
+            break  # a box of 64 bits, or room that was left
+        if not fits:
+            stop = next(_next(source, at + 8, end, known), end)
+            if name in known or stop < end:
+                said = f"The box at {at:,} states {size:,} bytes where {stop - at:,} lie before the next."
+                faults.append(_fault(said, at, (stop - at).to_bytes(4, "big")))
+            else:
+                break
+        if name in known:
+            boxes.append((name, at + 8, stop))
+        elif not _plain(name):
+            nameless.append((at, stop))
+        at = stop
+    lacking = [name for name in must if not {name, _INSTEAD.get(name, name)} & {box[0] for box in boxes}]
+    if kind == b"stbl" and not lacking and len(nameless) == 1 and _offsets_for_all(source, boxes, *nameless[0]):
+        lacking = [b"ctts"]
+    if len(nameless) == 1 and len(lacking) == 1:
+        at, stop = nameless[0]
+        boxes.append((lacking[0], at + 8, stop))
+        faults.append(
+            _fault(f"The name of the box at {at:,} is none; '{lacking[0].decode()}' is missing.", at + 4, lacking[0])
+        )
+    return boxes, faults
+
+
+def _offsets_for_all(source: Source, boxes: list[tuple[bytes, int, int]], at: int, stop: int) -> bool:
+    """The box from ``at`` reads as composition offsets for as many samples as the size table lists (8.6.1.3)."""
+    sizes = next((body for name, body, _ in boxes if name == b"stsz"), None)
+    entries = source.uint(at + 12, 4) or 0
+    if sizes is None or any(name == b"ctts" for name, _, _ in boxes) or not entries or at + 16 + 8 * entries != stop:
+        return False
+    runs = np.frombuffer(source.read(at + 16, 8 * entries), ">u4")[::2]
+    return int(runs.astype(np.int64).sum()) == source.uint(sizes + 8, 4)
+
+
+def _fault(said: str, at: int, right: bytes) -> Fault:
+    return Fault(None, said, at, at + 4, ((at, right),))
+
+
+def _plain(name: bytes) -> bool:
+    return re.fullmatch(rb"[\xa9A-Za-z0-9 _.-]{4}", name) is not None
+
+
+def _is_one_of(source: Source, at: int, end: int, known: set[bytes]) -> bool:
+    """A box of ``known`` lies at ``at``, or one of another name that ends where one of those or the container does."""
+    if source.read(at + 4, 4) in known:
+        return True
+    stop = at + max(8, source.uint(at, 4) or 0)
+    return stop == end or (stop < end and source.read(stop + 4, 4) in known)
+
+
+def _next(source: Source, start: int, end: int, known: set[bytes]) -> Iterator[int]:
+    """Where boxes of ``known`` begin whose size fits into the container."""
+    raw = source.read(start, end - start)
+    for match in re.finditer(b"|".join(map(re.escape, sorted(known))), raw):
+        at = start + match.start() - 4
+        if at >= start and 8 <= (source.uint(at, 4) or 0) <= end - at:
+            yield at

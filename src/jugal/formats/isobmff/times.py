@@ -1,0 +1,238 @@
+"""When samples play, told by more than one thing: where the index contradicts itself or the pictures, it is put right.
+
+The clock and duration of a track (ISO/IEC 14496-12 8.4.2, 8.3.2), its time table (8.6.1.2) and its composition offsets
+(8.6.1.3) are held against each other, against the rate that sound is coded at and the order in which pictures say that they
+are shown (AVC 8.2.1, HEVC 8.3.1).
+"""
+
+from __future__ import annotations
+
+import struct
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.binary.source import Source
+from jugal.formats.isobmff.aac import AacConfig
+from jugal.formats.isobmff.boxes import Box
+from jugal.formats.isobmff.faults import Fault
+from jugal.formats.isobmff.lanes import Picture
+from jugal.formats.isobmff.movie import Movie
+from jugal.formats.isobmff.tables import Track
+from jugal.formats.isobmff.timing import RATES, schedule
+from jugal.formats.isobmff.video import first_slice
+
+_AAC_FRAME = 1024
+_LONGEST_HEAD = 4096
+#: A stated length and one that is reckoned are the same within this share and these seconds.
+_NEAR, _ROUNDED = 0.02, 0.3
+#: Ticks a second that tracks of sound are written with.
+_CLOCKS = frozenset({600, 1000, 90000, 8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000, 88200, 96000})
+#: Relative distance from a usual rate of frames within which a rate is taken for it.
+_USUAL = 1e-3
+#: Pictures in a row whose headers must be read for their order to be known.
+_MOST_ORDERED = 1 << 16
+#: Of the pictures so many must be shown when their own order says for that order to be believed.
+_AGREE = 0.5
+_MOST_EDITS = 64
+
+
+def wrong_times(source: Source, movie: Movie, track: Track) -> list[Fault]:
+    """The tables by which samples of ``track`` show at the wrong time, as far as other things tell the right one."""
+    if not track.offsets.size or track.kind == "other":
+        return []
+    fault = _clock(source, movie, track)
+    if not track.fragmented:
+        fault = fault or _durations(source, movie, track) or _composition(source, track)
+    return [fault] if fault is not None else []
+
+
+def _table(track: Track, kind: bytes) -> Box | None:
+    return track.box.child(b"mdia", b"minf", b"stbl", kind)
+
+
+def _stated(source: Source, movie: Movie, track: Track) -> float:
+    """Seconds that the track is said to be shown for; 0 where nothing says so."""
+    head = movie.moov.child(b"mvhd") if movie.moov else None
+    body = source.read(head.body, 32) if head else b""
+    if len(body) < 32:
+        return 0.0
+    scale, whole = struct.unpack(">IQ", body[20:32]) if body[0] == 1 else struct.unpack(">II", body[12:20])
+    box = track.box.child(b"tkhd")
+    body = source.read(box.body, 36) if box else b""
+    own = 0
+    if len(body) == 36:
+        own = int.from_bytes(body[28:36] if body[0] == 1 else body[20:24], "big")
+    ticks = own if 0 < own < 0xFFFFFFFF else whole
+    return ticks / scale if scale and 0 < ticks < 0xFFFFFFFF else 0.0
+
+
+def _near(seconds: float, other: float) -> bool:
+    return abs(seconds - other) <= _NEAR * other + _ROUNDED
+
+
+def _clock(source: Source, movie: Movie, track: Track) -> Fault | None:
+    """A time scale by which sound plays at another rate than it was coded at, or pictures at a rate that none has."""
+    ticks, scale, stated = int(track.durations.sum()), track.timescale, _stated(source, movie, track)
+    if track.fragmented:
+        # The index speaks of what it lists itself; all tracks together last as long as each.
+        stated = max((t.seconds for t in movie.tracks if t is not track), default=0.0)
+    box = track.box.child(b"mdia", b"mdhd")
+    if box is None or not ticks:
+        return None
+    right = _sound_scale(track, ticks) if track.kind == "audio" else _picture_scale(track, stated)
+    if not right or right == scale or (scale and not (stated and _near(ticks / right, stated))):
+        return None
+    if (
+        scale
+        and track.kind == "audio"
+        and (_near(ticks / scale, stated) and (scale in _CLOCKS or right not in _CLOCKS))
+    ):
+        return None
+    at = box.body + (20 if source.uint(box.body, 1) == 1 else 12)
+    said = f"Its time scale is {scale:,} ticks a second where {right:,} were written."
+    everything = np.ones(track.offsets.size, np.bool_)
+    return Fault(track, said, at, at + 4, ((at, right.to_bytes(4, "big")),), mistimed=everything)
+
+
+def _sound_scale(track: Track, ticks: int) -> int:
+    """Ticks a second by the rate at which the sound is coded; 0 where it is not known."""
+    if isinstance(track.coding, AacConfig):
+        values, rate = _AAC_FRAME * track.offsets.size, float(track.coding.rate)
+    elif track.coding is not None:
+        values, rate = ticks, track.sound.sample_rate
+    elif track.frame_bytes:
+        values, rate = int(track.sizes.sum()) // track.frame_bytes, track.sound.sample_rate
+    else:
+        return 0
+    whole = round(ticks / values) if values else 0
+    # One tick a value, or two where the rate is doubled by what the decoder adds.
+    return round(rate * whole) if whole in (1, 2) and abs(ticks / values - whole) < _NEAR else 0
+
+
+def _picture_scale(track: Track, stated: float) -> int:
+    """Ticks a second by which pictures of one duration come at a usual rate for as long as is stated; 0 where none is."""
+    usual = int(track.durations[0])
+    if not stated or not usual or np.count_nonzero(track.durations != usual) > 1:
+        return 0
+    if track.timescale and _rate(track.timescale / usual):
+        return 0
+    rate = _rate(track.offsets.size / stated, _NEAR + _ROUNDED / stated)
+    # Rates with a fraction are thousandths of 1,001 of the next whole one.
+    exact = rate if rate == round(rate) else np.ceil(rate) * 1000 / 1001
+    return round(exact * usual)
+
+
+def _rate(rate: float, near: float = _USUAL) -> float:
+    """The usual rate that ``rate`` is nearest to, 0 where none is within the share ``near``."""
+    nearest = min(RATES, key=lambda usual: abs(rate / usual - 1))
+    return float(nearest) if abs(rate / nearest - 1) <= near else 0.0
+
+
+def _durations(source: Source, movie: Movie, track: Track) -> Fault | None:
+    """A time table that does not add up to the duration of the track, which is stated in two places, where one duration
+    for nearly all samples does."""
+    box, count, ticks = _table(track, b"stts"), track.offsets.size, int(track.durations.sum())
+    whole, stated = track.duration, _stated(source, movie, track)
+    room = (box.end - box.body - 8) // 8 if box else 0
+    listed = _table(track, b"stsz")
+    if listed is None or source.uint(listed.body + 8, 4) != count:
+        return None  # samples are reckoned by chunks, as of uncompressed sound
+    if box is None or box.cut or not room or not 0 < whole < 0xFFFFFFFF or not track.timescale:
+        return None
+    values, times = np.unique(track.durations, return_counts=True)
+    usual = next(
+        (int(v) for v in values[np.argsort(-times)] if 0 < whole - v * (count - 1) <= 2 * v), round(whole / count)
+    )
+    rest = whole - usual * (count - 1)
+    covered = _covered(source, box)
+    if (covered == count and ticks == whole) or not 0 < rest <= 2 * usual or count * usual >= 1 << 32:
+        return None
+    if not (stated and _near(whole / track.timescale, stated)) or (covered == count and abs(ticks - whole) <= usual):
+        return None
+    runs = [(count, usual)] if rest == usual else [(count - 1, usual), (1, rest)]
+    if len(runs) > room:
+        runs = [(count, usual)]
+    body = struct.pack(">I", len(runs)) + b"".join(struct.pack(">2I", *run) for run in runs)
+    right = np.arange(count, dtype=np.int64) * usual
+    mistimed = np.abs(np.cumsum(track.durations) - track.durations - right) > usual // 2
+    said = f"Its time table covers {covered:,} samples in {ticks:,} ticks where {count:,} take {whole:,}."
+    patch = (box.body + 4, body + bytes(8 * (room - len(runs))))
+    return Fault(track, said, box.body + 4, box.end, (patch,), mistimed=mistimed)
+
+
+def _covered(source: Source, stts: Box) -> int:
+    """The samples that a time table tells the duration of."""
+    entries = min(source.uint(stts.body + 4, 4) or 0, (stts.end - stts.body - 8) // 8)
+    raw = source.read(stts.body + 8, 8 * entries)
+    return int(np.frombuffer(raw[: len(raw) // 8 * 8], ">u4")[::2].astype(np.int64).sum())
+
+
+def _composition(source: Source, track: Track) -> Fault | None:
+    """Composition offsets by which two pictures show at once, or that are not there for all: the pictures tell their order."""
+    box, count = _table(track, b"ctts"), track.offsets.size
+    if box is None or box.cut or track.video is None or not track.durations.size or count > _MOST_ORDERED:
+        return None
+    offsets = np.zeros(count, np.int64)
+    offsets[: track.composition.size] = track.composition[:count]
+    decoded = np.cumsum(track.durations) - track.durations
+    usual = max(1, int(np.median(track.durations)))
+    far = np.abs(offsets - int(np.median(offsets))) > 64 * usual
+    if track.composition.size == count and not far.any() and np.unique(decoded + offsets).size == count:
+        return None
+    rank = _order(source, track)
+    if rank is None:
+        return None
+    started = _media_time(source, track)
+    if 2 * np.count_nonzero(offsets) > count or started is None:
+        delay = int(np.median(offsets - (decoded[rank] - decoded)))
+    else:
+        delay = started  # what is left does not tell by how much all are shown later
+    right = decoded[rank] - decoded + delay
+    mistimed = np.abs(right - offsets) > usual // 2
+    if not mistimed.any() or (track.composition.any() and mistimed.mean() > 1 - _AGREE):
+        return None
+    said = f"By its composition offsets {int(mistimed.sum()):,} pictures show at another time than their order says."
+    return Fault(
+        track, said, box.body + 4, box.end, _as_table(box, np.where(mistimed, right, offsets)), mistimed=mistimed
+    )
+
+
+def _media_time(source: Source, track: Track) -> int | None:
+    """Where in the track's time the first thing shown begins, as its edit list says (8.6.6); None without one."""
+    box = track.box.child(b"edts", b"elst")
+    if box is None or not 0 < (source.uint(box.body + 4, 4) or 0) < _MOST_EDITS:
+        return None
+    wide = source.uint(box.body, 1) == 1
+    step, width = (20, 8) if wide else (12, 4)
+    for at in range(box.body + 8, box.end - step + 1, step):
+        time = source.uint(at + width, width) or 0
+        if time != (1 << 8 * width) - 1:
+            return time
+    return None
+
+
+def _order(source: Source, track: Track) -> NDArray[np.int64] | None:
+    """The place of each picture among all as they are shown; None where a picture does not tell."""
+    assert track.video is not None
+    pictures = []
+    for offset, size, sync in zip(track.offsets.tolist(), track.sizes.tolist(), track.sync.tolist(), strict=True):
+        head = first_slice(source.read(offset, min(size, _LONGEST_HEAD)), track.video)
+        if head is None or head.order is None:
+            return None
+        pictures.append(Picture(head, sync, track.video))
+    placed = schedule(track.video, pictures, set())
+    return np.argsort(np.argsort(placed.decode + placed.offset, kind="stable"), kind="stable")
+
+
+def _as_table(ctts: Box, offsets: NDArray[np.int64]) -> tuple[tuple[int, bytes], ...]:
+    """``offsets`` in the room of the table that is there; nothing where they do not fit."""
+    changes = np.flatnonzero(np.diff(offsets)) + 1
+    firsts = np.concatenate(([0], changes))
+    runs = np.stack((np.diff(np.append(firsts, offsets.size)), offsets[firsts]), 1)
+    room = (ctts.end - ctts.body - 8) // 8
+    if len(runs) > room:
+        return ()
+    entries = np.zeros((room, 2), ">u4")
+    entries[: len(runs)] = runs & 0xFFFFFFFF
+    return ((ctts.body + 4, struct.pack(">I", len(runs)) + entries.tobytes()),)

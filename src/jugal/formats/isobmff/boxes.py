@@ -180,7 +180,8 @@ def read_children(source: Source, tree: Tree, root: Box, limits: Limits = DEFAUL
             if box is not None and not is_kind(box.kind):
                 tree.misfits.append(replace(box, kind=b"????"))
             if box is None:
-                if parent.kind != b"udta" and source.read(at, 4) != b"\0\0\0\0":
+                rest = 4 if parent.kind != b"moov" else parent.end - at
+                if parent.kind != b"udta" and any(source.read(at, rest)):
                     tree.misfits.append(Box(b"????", at, at, parent.end, parent.depth + 1))
                 break
             box.depth = parent.depth + 1

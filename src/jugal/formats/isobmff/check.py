@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import math
 
 import numpy as np
 from numpy.typing import NDArray
@@ -57,6 +58,10 @@ _WELL = 85.0
 _FEW_ASTRAY = 0.1
 #: A score from which on damage hardly shows, and the points that leaving it out may cost then.
 _HARDLY_SPOILED, _WORTH_CUTTING = 98.0, 10.0
+#: Bytes of the description of a track.
+_SMALLEST_TRACK = 300
+#: Seconds by which decoders read one track ahead of another that they cannot go on with.
+_READ_AHEAD = 1.0
 _TABLE_BOXES = frozenset(b"stts stsc stsz stco co64 stss".split())
 
 
@@ -84,8 +89,8 @@ def examine(subject: Subject, report: Report) -> None:
     judged = [t for t in movie.tracks if t.kind != "other" and t.offsets.size] or [
         t for t in movie.tracks if t.offsets.size
     ]
-    _table_findings(subject, report, movie)
-    faults = _faults(subject, report, movie)
+    faults = table_faults(subject, movie)
+    _table_findings(subject, report, movie, faults)
     refused = _refused(subject, report, movie)
     undescribed = lost_descriptions(subject, report, judged)
     if not judged:
@@ -109,6 +114,10 @@ def examine(subject: Subject, report: Report) -> None:
             lost[number], spared[number] = lost[number] | late, np.where(late, 0.0, spared[number])
             lacking = right[track.box.start].seconds - track.seconds
             track.missing = max(track.missing, round(lacking * track.timescale))
+    stops = [math.inf if t.given_up else payload.stops_at(t, subject.size) for t in judged]
+    for number, track in enumerate(judged):
+        never = payload.begins(track) >= min(stops[number], min(stops) + _READ_AHEAD)
+        lost[number], spared[number] = lost[number] | never, np.where(never, 0.0, spared[number])
     shares = [
         0.0 if t.given_up or not t.timescale or not t.codec else payload.good_share(t, gone, left)
         for t, gone, left in zip(judged, lost, spared, strict=True)
@@ -121,6 +130,9 @@ def examine(subject: Subject, report: Report) -> None:
         or (t.kind != "other" and not t.offsets.size and (t.given_up or (t.problems and not t.fragmented)))
     ]
     plays = scoring.share(weighted(judged + silent, shares + [0.0] * len(silent)), 1.0)
+    if _part_unread(report, movie):
+        kinds = len({t.kind for t in judged + silent})
+        plays *= kinds / (kinds + 1)
     if undescribed:
         report.plan(
             "lend-description", "Take what its decoder must know from a healthy file of the same device.", plays, True
@@ -133,8 +145,8 @@ def examine(subject: Subject, report: Report) -> None:
         plays, best = _reached(judged, lost, [t.offsets >= movie.covered.start for t in judged])
     elif restorable:
         best = max(plays, table_forecast(subject, report, mended))
-    elif astray(movie):
-        best = chunk_forecast(subject, report, movie, judged, plays)
+    elif astray(movie) and (placed := chunk_forecast(subject, report, movie, judged, plays)) > plays:
+        best = placed
     elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
         plays, best = offset_forecast(subject, report, movie, judged, spans, plays)
     broken = movie.tree.broken_at
@@ -352,12 +364,17 @@ def _media(subject: Subject, report: Report, movie: Movie) -> None:
                 media["date_taken"] = (_EPOCH + datetime.timedelta(seconds=seconds)).strftime("%Y-%m-%dT%H:%M:%S")
 
 
-def _table_findings(subject: Subject, report: Report, movie: Movie) -> None:
+def _table_findings(subject: Subject, report: Report, movie: Movie, faults: list[Fault]) -> None:
     moov = movie.moov
     assert moov is not None
+    # What is known to be wrong says more than that tables contradict each other.
+    known = [id(f.track) for f in faults if f.patches]
+    for fault in faults:
+        if fault.patches or fault.track is None or not fault.track.problems:
+            report.add(FindingCode.MP4_TABLES, Severity.MAJOR, fault.told, fault.at, fault.end)
     for track in movie.tracks:
         severity = Severity.MAJOR if track.kind != "other" else Severity.MINOR
-        for problem in track.problems[:4]:
+        for problem in track.problems[: 0 if id(track) in known else 4]:
             report.add(
                 FindingCode.MP4_TABLES,
                 severity,
@@ -383,18 +400,22 @@ def _table_findings(subject: Subject, report: Report, movie: Movie) -> None:
         report.add(FindingCode.MP4_FRAGMENT, Severity.MAJOR, reason, box.start, box.end)
 
 
-def _faults(subject: Subject, report: Report, movie: Movie) -> list[Fault]:
-    """What is wrong in the index, each with its finding."""
-    faults = table_faults(subject, movie)
-    for fault in faults:
-        report.add(FindingCode.MP4_TABLES, Severity.MAJOR, fault.told, fault.at, fault.end)
-    return faults
-
-
 def _restored_score(subject: Subject, report: Report, movie: Movie, faults: list[Fault]) -> float:
     """The score with the index put right; 0 where it cannot be."""
     mended, restorable = restored(subject, movie, faults)
     return table_forecast(subject, report, mended) if restorable else 0.0
+
+
+def _part_unread(report: Report, movie: Movie) -> bool:
+    """Bytes in the index are no box, and enough for a track."""
+    assert movie.moov is not None
+    for box in movie.tree.misfits:
+        inside = box.depth == 1 and movie.moov.start < box.start < movie.moov.end
+        if inside and box.kind == b"????" and box.end - box.start >= _SMALLEST_TRACK:
+            said = "Part of the index is no box; a track may have been described there."
+            report.add(FindingCode.MP4_INDEX_BROKEN, Severity.MAJOR, said, box.start, box.end, Cause.OVERWRITTEN)
+            return True
+    return False
 
 
 def _refused(subject: Subject, report: Report, movie: Movie) -> bool:

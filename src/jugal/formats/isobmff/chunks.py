@@ -17,22 +17,30 @@ from jugal.formats.isobmff.write import patched
 
 #: Share of the samples that must read as their codec demands where they are placed, for the places to be believed.
 _LEAST_GOOD = 0.9
+#: Tracks that are tried, one after the other.
+_MOST_TRIED = 4
 
 
 def astray(movie: Movie) -> list[Track]:
-    """The tracks several of whose chunks are said to lie at one place."""
+    """The tracks some of whose chunks are said to lie where others do, or outside the file."""
     return [t for t in movie.tracks if t.astray.any()]
 
 
 def place_chunks(subject: Subject, movie: Movie) -> dict[int, NDArray[np.int64]] | None:
     """New chunk offsets by track number; None where the gaps do not hold the chunks or what lies there is something else.
 
-    One track at a time can be worked out so.
+    One track at a time can be worked out so; where chunks of two lie over each other, the one by which all fits.
     """
-    lost = astray(movie)
-    if len(lost) != 1 or lost[0].fragmented or lost[0].kind == "other":
+    lost = [t for t in astray(movie) if not t.fragmented and t.kind != "other"]
+    if not lost or len(lost) > _MOST_TRIED:
         return None
-    track = lost[0]
+    found = [(t.ident, placed) for t in lost if (placed := _placed(subject, movie, t)) is not None]
+    best = [(ident, offsets) for ident, (offsets, exact) in found if exact or len(lost) == 1]
+    return dict(best) if len(best) == 1 else None
+
+
+def _placed(subject: Subject, movie: Movie, track: Track) -> tuple[NDArray[np.int64], bool] | None:
+    """The offsets of the chunks of ``track`` in the gaps that the others leave; True where these are filled without a rest."""
     sizes = _chunk_sizes(track)
     taken = [
         np.stack((t.chunk_offsets, t.chunk_offsets + _chunk_sizes(t)), axis=1)
@@ -58,7 +66,7 @@ def place_chunks(subject: Subject, movie: Movie) -> dict[int, NDArray[np.int64]]
     telling = (
         track.codec in payload.AVC | payload.HEVC or payload.mark_of(track) is not None or track.coding is not None
     )
-    return {track.ident: offsets} if good >= _LEAST_GOOD and (telling or exact) else None
+    return (offsets, exact) if good >= _LEAST_GOOD and (telling or exact) else None
 
 
 def _chunk_sizes(track: Track) -> NDArray[np.int64]:

@@ -15,7 +15,7 @@ from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.boxes import Box, Tree, find_box, read_children, read_header
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import Step, apply_steps
-from jugal.formats.isobmff.tables import Track
+from jugal.formats.isobmff.tables import FARTHEST, Track
 from jugal.formats.isobmff.write import box_bytes, patched
 from jugal.model.span import ByteSpan
 
@@ -209,7 +209,7 @@ def segment_indexes(source: Source, tree: Tree) -> list[SegmentIndex]:
         rows = np.frombuffer(raw[: len(raw) // 12 * 12], ">u4").reshape(-1, 3).astype(np.int64)
         if not scale or len(rows) < count or not count or (rows[:, 0] >= 2**31).any():
             continue
-        starts = box.end + min(ahead, source.size) + np.cumsum(rows[:, 0]) - rows[:, 0]
+        starts = box.end + min(ahead, FARTHEST) + np.cumsum(rows[:, 0]) - rows[:, 0]
         found.append(SegmentIndex(ident, starts, float(rows[:, 1].sum()) / scale))
     return found
 

@@ -7,7 +7,11 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.tables import Track
+
+#: Chunks over others that are looked into one by one.
+_MOST_SUSPECTS = 256
 
 
 def reaching_over(tracks: Sequence[Track], bad: Sequence[NDArray[np.bool_]]) -> list[NDArray[np.bool_]]:
@@ -31,3 +35,51 @@ def reaching_over(tracks: Sequence[Track], bad: Sequence[NDArray[np.bool_]]) -> 
     for at in range(len(tracks)):
         found[at][number[over[owner[over] == at]]] = True
     return found
+
+
+def doubt_places(tracks: Sequence[Track], mdats: Sequence[Box], size: int) -> None:
+    """Chunks that are said to lie over others, though room is left for just their size elsewhere, or behind the file's end
+    though later ones do not."""
+    tracks = [t for t in tracks if t.kind != "other" and t.offsets.size and t.chunk_of.size == t.offsets.size]
+    if not tracks or any(t.fragmented or t.astray.any() for t in tracks):
+        return
+    starts = np.concatenate([t.chunk_offsets for t in tracks])
+    lengths = np.concatenate([np.bincount(t.chunk_of, t.sizes, minlength=t.chunk_offsets.size) for t in tracks])
+    ends = starts + lengths.astype(np.int64)
+    wrong = _over_others(mdats, starts, ends)
+    at = 0
+    for track in tracks:
+        mine = slice(at, at + track.chunk_offsets.size)
+        at = mine.stop
+        inside = np.flatnonzero(ends[mine] <= size)
+        outside = starts[mine] >= size
+        outside[inside[-1] if inside.size else 0 :] = False
+        suspect = wrong[mine] | outside
+        if suspect.any() and track.chunk_box is not None:
+            track.astray = suspect[track.chunk_of]
+            width = 4 if track.chunk_box.kind == b"stco" else 8
+            first = int(np.flatnonzero(suspect)[0])
+            where = "outside the file" if outside[first] else "where others do"
+            text = f"{np.count_nonzero(suspect):,} chunks are said to lie {where}."
+            track.doubt(text, track.chunk_box, track.chunk_box.body + 8 + width * first)
+
+
+def _over_others(mdats: Sequence[Box], starts: NDArray[np.int64], ends: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """The chunks from ``starts`` to ``ends`` that lie over others and for which alone there is room elsewhere."""
+    order = np.lexsort((ends, starts))
+    order = order[ends[order] > starts[order]]
+    over = np.flatnonzero((ends[order[:-1]] > starts[order[1:]]) & (starts[order[:-1]] != starts[order[1:]]))
+    wrong = np.zeros(starts.size, np.bool_)
+    suspects = np.union1d(order[over], order[over + 1])
+    if not suspects.size or suspects.size > _MOST_SUSPECTS:
+        return wrong
+    sure = np.setdiff1d(order, suspects)
+    sure = sure[np.argsort(starts[sure], kind="stable")]
+    begins = np.concatenate((np.array([box.body for box in mdats], np.int64), ends[sure]))
+    borders = np.sort(np.concatenate((starts[sure], np.array([box.end for box in mdats], np.int64))))
+    following = np.searchsorted(borders, begins, "left")
+    room = np.where(following < borders.size, borders[np.minimum(following, borders.size - 1)] - begins, 0)
+    for chunk in suspects.tolist():
+        fits = begins[room == ends[chunk] - starts[chunk]]
+        wrong[chunk] = fits.size > 0 and not (fits == starts[chunk]).any()
+    return wrong

@@ -9,6 +9,7 @@ import numpy as np
 from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.isobmff.boxes import Box, Tree, find_box, find_stranded, read_children, read_tree
+from jugal.formats.isobmff.layout import doubt_places
 from jugal.formats.isobmff.payload import AVC, FILLED, FOREIGN, HEVC, PRORES
 from jugal.formats.isobmff.tables import Track, read_fragments, read_track
 from jugal.kernels.blockstats import PAGE, SECTOR
@@ -77,6 +78,7 @@ def read_movie(subject: Subject) -> Movie:
     if moov is not None:
         movie.tracks = [read_track(source, trak) for trak in moov.all(b"trak")]
         _doubt_sizes(movie, source.size)
+        doubt_places(movie.tracks, movie.mdats, source.size)
         if moov.child(b"mvex") is not None and not hidden:
             movie.stranded = find_stranded(source, tree, subject.limits)
         movie.broken_fragments = read_fragments(source, tree, moov, movie.tracks)
@@ -98,7 +100,9 @@ def _doubt_sizes(movie: Movie, size: int) -> None:
         track.doubt(
             f"{wrong.size:,} samples are said to be larger than all media data.", box, box.body + 12 + 4 * first
         )
-        track.astray = np.arange(track.sizes.size) >= first
+        # What follows one in its chunk is said to lie elsewhere, too.
+        chunks = np.isin(track.chunk_of, track.chunk_of[wrong])
+        track.astray = chunks & (np.arange(track.sizes.size) >= first)
 
 
 def _find_swallowed(subject: Subject, movie: Movie) -> None:

@@ -26,6 +26,10 @@ _WITHIN = {
     b"stbl": (b"stsd stts stsc stsz stco", b"stz2 co64 ctts cslg stss stps stsh padb stdp sgpd sbgp sdtp subs saiz saio free"),
     b"mvex": (b"trex", b"mehd leva"),
 }  # fmt: skip
+#: Boxes whose version follows from their size: bytes of the box, version (8.2.2, 8.3.2, 8.4.2).
+_VERSIONS = {b"mvhd": {108: 0, 120: 1}, b"tkhd": {92: 0, 104: 1}, b"mdhd": {32: 0, 44: 1}}
+#: Bytes of an entry of tables that say how many they have (8.6, 8.7).
+_ENTRIES = {b"stts": 8, b"ctts": 8, b"stsc": 12, b"stco": 4, b"co64": 8, b"stss": 4}
 #: In place of one that must be there.
 _INSTEAD = {b"stsz": b"stz2", b"stco": b"co64"}
 _MOST = 4096
@@ -38,7 +42,7 @@ def wrong_boxes(source: Source, moov: Box) -> list[Fault]:
     while waiting and len(found) < _MOST:
         kind, at, end = waiting.pop()
         boxes, faults = _followed(source, kind, at, end)
-        found += faults
+        found += faults + [fault for box in boxes for fault in _version(source, *box)]
         waiting += [(name, body, stop) for name, body, stop in boxes if name in _WITHIN]
     return found
 
@@ -50,12 +54,20 @@ def _followed(source: Source, kind: bytes, at: int, end: int) -> tuple[list[tupl
     boxes: list[tuple[bytes, int, int]] = []
     faults: list[Fault] = []
     nameless: list[tuple[int, int]] = []
+    headless = False
     while at + 8 <= end and len(boxes) + len(nameless) < _MOST:
         size, name = source.uint(at, 4) or 0, source.read(at + 4, 4)
         stop = at + size
         fits = size >= 8 and (stop == end or (stop + 8 <= end and _is_one_of(source, stop, end, known)))
         if not fits and (size == 1 or not any(source.read(at, end - at))):
             break  # a box of 64 bits, or room that was left
+        if not fits and name in known and stop < end and _holds(source, name, at, stop):
+            # What lies behind it is broken.
+            boxes.append((name, at + 8, stop))
+            at, stop = stop, next(_next(source, stop + 8, end, known), end)
+            nameless.append((at, stop))
+            at, headless = stop, True
+            continue
         if not fits:
             stop = next(_next(source, at + 8, end, known), end)
             if name in known or stop < end:
@@ -71,13 +83,28 @@ def _followed(source: Source, kind: bytes, at: int, end: int) -> tuple[list[tupl
     lacking = [name for name in must if not {name, _INSTEAD.get(name, name)} & {box[0] for box in boxes}]
     if kind == b"stbl" and not lacking and len(nameless) == 1 and _offsets_for_all(source, boxes, *nameless[0]):
         lacking = [b"ctts"]
-    if len(nameless) == 1 and len(lacking) == 1:
+    if len(nameless) == 1 and len(lacking) == 1 and _holds(source, lacking[0], *nameless[0]):
         at, stop = nameless[0]
         boxes.append((lacking[0], at + 8, stop))
-        faults.append(
-            _fault(f"The name of the box at {at:,} is none; '{lacking[0].decode()}' is missing.", at + 4, lacking[0])
-        )
+        said = f"The name of the box at {at:,} is none; '{lacking[0].decode()}' is missing."
+        length = (stop - at).to_bytes(4, "big") if headless else source.read(at, 4)
+        faults.append(_fault(said, at, length + lacking[0]))
     return boxes, faults
+
+
+def _holds(source: Source, name: bytes, at: int, stop: int) -> bool:
+    """What lies from ``at`` to ``stop`` reads as a box called ``name``, as far as such a box tells its size."""
+    size, body = stop - at, at + 8
+    if name in _WITHIN:
+        known = {kind for names in _WITHIN[name] for kind in names.split()}
+        while body + 8 <= stop and source.read(body + 4, 4) in known:
+            body += max(8, source.uint(body, 4) or 0)
+        return body == stop
+    if name in _ENTRIES:
+        return size == 16 + _ENTRIES[name] * (source.uint(body + 4, 4) or 0)
+    if name == b"stsz":
+        return size == 20 + (0 if source.uint(body + 4, 4) else 4 * (source.uint(body + 8, 4) or 0))
+    return size in _VERSIONS[name] if name in _VERSIONS else True
 
 
 def _offsets_for_all(source: Source, boxes: list[tuple[bytes, int, int]], at: int, stop: int) -> bool:
@@ -90,8 +117,18 @@ def _offsets_for_all(source: Source, boxes: list[tuple[bytes, int, int]], at: in
     return int(runs.astype(np.int64).sum()) == source.uint(sizes + 8, 4)
 
 
+def _version(source: Source, name: bytes, body: int, stop: int) -> list[Fault]:
+    """A version by which the box would have another size."""
+    right = _VERSIONS.get(name, {}).get(stop - body + 8)
+    there = source.read(body, 4)
+    if right is None or there[:1] == bytes([right]):
+        return []
+    said = f"The version of '{name.decode()}' is {there[0]}, of a box of its size {right}."
+    return [_fault(said, body, bytes([right]) + there[1:])]
+
+
 def _fault(said: str, at: int, right: bytes) -> Fault:
-    return Fault(None, said, at, at + 4, ((at, right),))
+    return Fault(None, said, at, at + len(right), ((at, right),))
 
 
 def _plain(name: bytes) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import partial
 
@@ -41,6 +42,8 @@ _SURELY_KNOWN = 12
 #: Bytes in which such a chain is looked for, and those of the smallest packet.
 _LOOK, _SMALLEST = 1 << 15, 6
 OUTSIDE = SHORT
+#: Bytes of a sample that is never read.
+_MOST_READ = 1 << 30
 FILLED = 10
 FOREIGN = 11
 FRAME = 12
@@ -292,3 +295,17 @@ def good_share(track: Track, lost: NDArray[np.bool_], spared: NDArray[np.float64
     if total <= 0:
         return float(1.0 - gone.mean()) if lost.size else 0.0
     return (total - float((track.durations * gone).sum())) / (total + track.missing)
+
+
+def begins(track: Track) -> NDArray[np.float64]:
+    """When each sample is decoded, in seconds."""
+    return (np.cumsum(track.durations) - track.durations) / max(1, track.timescale)
+
+
+def stops_at(track: Track, size: int) -> float:
+    """Seconds from which on decoders show nothing of ``track``, and soon nothing at all: where a sample is said to lie behind the end of a file of
+    ``size`` bytes, though later ones do not, or to be larger than is ever read. Infinity where none is."""
+    if not track.astray.size:
+        return math.inf
+    beyond = track.astray & ((track.offsets >= size) | (track.sizes >= _MOST_READ))
+    return float(begins(track)[beyond].min()) if beyond.any() else math.inf

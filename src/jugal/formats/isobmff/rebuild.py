@@ -75,7 +75,8 @@ def media_span(subject: Subject) -> ByteSpan:
         # A header never finished may claim 64 bits that are media data already; eight bytes too many do no harm.
         start = next((b.start + 8 for b in tree.top if b.kind == b"mdat"), tree.broken_at or 0)
     else:
-        box = find_media_box(subject.source)
+        # Fragments have media data boxes of their own.
+        box = find_media_box(subject.source) if subject.source.find(b"moof") < 0 else None
         start = box.body if box else 0
     end = subject.size
     fills = subject.blocks.fills

@@ -11,7 +11,7 @@ from jugal.formats.isobmff.faults import Fault
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.nesting import wrong_boxes
 from jugal.formats.isobmff.references import wrong_idents, wrong_references
-from jugal.formats.isobmff.sizes import wrong_sizes
+from jugal.formats.isobmff.sizes import wrong_grouping, wrong_sizes
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.times import wrong_times
 from jugal.formats.isobmff.write import patched
@@ -26,9 +26,12 @@ def table_faults(subject: Subject, movie: Movie) -> list[Fault]:
     found = wrong_boxes(source, movie.moov) if movie.moov is not None and not movie.hidden else []
     found += wrong_idents(source, movie)
     for track in movie.tracks:
-        counts = wrong_counts(source, track)
         found += wrong_references(source, track)
-        found += counts or [*wrong_sizes(subject, movie, track), *wrong_times(source, movie, track)]
+        found += (
+            wrong_counts(source, track)
+            or wrong_grouping(source, movie, track)
+            or [*wrong_sizes(subject, movie, track), *wrong_times(source, movie, track)]
+        )
     return found
 
 

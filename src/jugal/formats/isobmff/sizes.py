@@ -1,62 +1,158 @@
-"""Samples that the size table says are empty, though bytes lie where they should be (ISO/IEC 14496-12 8.7.3)."""
+"""Sizes of samples and their number in each chunk, by the bytes that lie between chunks (ISO/IEC 14496-12 8.7.3, 8.7.4).
+
+The chunks of all tracks follow one another in the media data, as a rule without a byte between them. A chunk whose samples
+leave bytes over, or need more than there are, has a wrong size among them; where one size alone is wrong it is what is left.
+"""
 
 from __future__ import annotations
 
+import struct
 from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jugal.binary.source import PatchedSource, Source
 from jugal.formats.base import Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.faults import Fault
 from jugal.formats.isobmff.movie import Movie
-from jugal.formats.isobmff.tables import Track
+from jugal.formats.isobmff.tables import Track, read_track
 
-_WORDS = "{count:,} samples are said to have no bytes, though others lie where they should be."
+#: Of the chunks so many must be filled without a rest for a rest to tell of a wrong size.
+_FILLED = 0.5
+#: Chunks whose sizes are looked into.
+_MOST_CHUNKS = 4096
+_PADDING = 4096
 
 
 def wrong_sizes(subject: Subject, movie: Movie, track: Track) -> list[Fault]:
-    """Entries of zero in chunks that leave bytes unclaimed before the next chunk; put right where one alone lacks those."""
+    """Sizes that do not fill their chunks as the others do, with the right ones where the samples there read by them."""
     stbl = track.box.child(b"mdia", b"minf", b"stbl")
     stsz = stbl.child(b"stsz") if stbl else None
-    empty = track.sizes == 0
-    if stsz is None or track.fragmented or track.kind == "other" or not empty.any() or track.chunk_of.size < empty.size:
+    looked = track.video is not None or track.coding is not None
+    if (
+        stsz is None
+        or track.fragmented
+        or not looked
+        or not track.offsets.size
+        or track.chunk_of.size < track.sizes.size
+    ):
         return []
-    left = _unclaimed(movie, track)
-    hollow = np.bincount(track.chunk_of[empty], minlength=left.size)
-    # Rest that chunks without an empty sample leave too is padding.
-    usual = int(np.median(left[hollow == 0])) if (hollow == 0).any() else 0
-    hidden = empty & (left[track.chunk_of] > usual)
-    if not hidden.any():
+    filled = np.bincount(track.chunk_of, track.sizes, minlength=track.chunk_offsets.size).astype(np.int64)
+    room = _room(movie, track)
+    left = np.where(room > 0, room - filled, 0)
+    odd = np.flatnonzero((left != 0) & ((left > _PADDING) | (left < 0) | _with_empty(track)))
+    if not odd.size or odd.size > _MOST_CHUNKS or np.count_nonzero(left == 0) < _FILLED * left.size:
         return []
-    alone = hidden & (hollow[track.chunk_of] == 1)
-    sizes = np.where(alone, left[track.chunk_of] - usual, track.sizes)
-    filled = replace(track, sizes=sizes, offsets=_offsets(track, sizes)).only(alone)
-    right = np.flatnonzero(alone)[payload.inspect(subject, filled, []).state == 0]
-    patches = tuple(
-        (stsz.body + 12 + 4 * int(k), int(sizes[k]).to_bytes(4, "big")) for k in right if sizes[k] < 1 << 32
-    )
-    first = int(np.flatnonzero(hidden)[0])
-    at = stsz.body + 12 + 4 * first
-    said = _WORDS.format(count=int(np.count_nonzero(hidden)))
-    return [Fault(track, said, at, at + 4, patches if right.size == np.count_nonzero(hidden) else (), hidden)]
+    lost = np.zeros(track.sizes.size, np.bool_)
+    patches: list[tuple[int, bytes]] = []
+    told = 0
+    for chunk in odd.tolist():
+        numbers = np.flatnonzero(track.chunk_of == chunk)
+        if not numbers.size:
+            continue
+        empty = numbers[track.sizes[numbers] == 0]
+        if not empty.size and _reads(subject, track, numbers, int(track.offsets[numbers[0]]), track.sizes[numbers]):
+            continue  # samples behind it may have been left out
+        right = _resized(subject, track, numbers, int(left[chunk]))
+        if right is None:
+            lost[empty] = True
+            continue
+        told += 1
+        # Decoders need no more of the last sample of a chunk than there is.
+        wrong = numbers[right != track.sizes[numbers]]
+        lost[wrong[(wrong != numbers[-1]) | (track.sizes[wrong] < right[wrong - numbers[0]])]] = True
+        patches += [(stsz.body + 12 + 4 * int(k), int(right[k - numbers[0]]).to_bytes(4, "big")) for k in wrong]
+    if not patches and not lost.any():
+        return []
+    at = min(place for place, _ in patches) if patches else stsz.body + 12 + 4 * int(np.argmax(lost))
+    said = f"The sizes of the samples in {told or np.unique(track.chunk_of[lost]).size:,} chunks do not fill them."
+    return [Fault(track, said, at, at + 4, tuple(patches), lost)]
 
 
-def _offsets(track: Track, sizes: NDArray[np.int64]) -> NDArray[np.int64]:
-    """Where the samples begin if they have these ``sizes``."""
-    begins = np.cumsum(sizes) - sizes
-    firsts = np.searchsorted(track.chunk_of, np.arange(track.chunk_offsets.size))
-    return track.chunk_offsets[track.chunk_of] + begins - begins[np.minimum(firsts, sizes.size - 1)][track.chunk_of]
+def wrong_grouping(source: Source, movie: Movie, track: Track) -> list[Fault]:
+    """A sample-to-chunk table that contradicts the others, where the sizes fill the chunks in one way only."""
+    stbl = track.box.child(b"mdia", b"minf", b"stbl")
+    stsc, stsz = (stbl.child(b"stsc"), stbl.child(b"stsz")) if stbl else (None, None)
+    if stsc is None or stsz is None or track.fragmented or not track.problems or not track.chunk_offsets.size:
+        return []
+    count = source.uint(stsz.body + 8, 4) or 0
+    if source.uint(stsz.body + 4, 4) or not count:
+        return []
+    raw = source.read(stsz.body + 12, min(4 * count, stsz.end - stsz.body - 12))
+    sizes = np.frombuffer(raw[: len(raw) // 4 * 4], ">u4").astype(np.int64)
+    ends = np.cumsum(sizes)
+    goals = np.cumsum(_room(movie, track))
+    last = np.searchsorted(ends, goals, "right")
+    # Nothing is left of any chunk but the last, behind which anything may lie.
+    if sizes.size != count or (last[:-1] == 0).any() or (ends[last[:-1] - 1] != goals[:-1]).any():
+        return []
+    held = np.diff(last, prepend=0)
+    held[-1] += count - int(held.sum())
+    if (held <= 0).any():
+        return []
+    firsts = np.flatnonzero(np.diff(held, prepend=-1))
+    room = (stsc.end - stsc.body - 8) // 12
+    if len(firsts) > room:
+        return []
+    table = np.zeros((room, 3), ">u4")
+    table[: len(firsts)] = np.stack((firsts + 1, held[firsts], np.ones(len(firsts), np.int64)), 1)
+    patch = (stsc.body + 4, struct.pack(">I", len(firsts)) + table.tobytes())
+    if read_track(PatchedSource(source, [patch]), track.box).problems:
+        return []
+    said = "Its sample-to-chunk table contradicts the sizes, which fill the chunks without a rest in another way."
+    return [Fault(track, said, stsc.body + 4, stsc.end, (patch,))]
 
 
-def _unclaimed(movie: Movie, track: Track) -> NDArray[np.int64]:
-    """Bytes between the end of each chunk of ``track`` and what begins next."""
-    ends = track.chunk_offsets + np.bincount(track.chunk_of, track.sizes, minlength=track.chunk_offsets.size).astype(
-        np.int64
-    )
-    borders = np.unique(
-        np.concatenate([t.chunk_offsets for t in movie.tracks] + [np.array([b.end for b in movie.mdats])])
-    )
+def _with_empty(track: Track) -> NDArray[np.bool_]:
+    """The chunks in which a sample has no bytes."""
+    return np.bincount(track.chunk_of[track.sizes == 0], minlength=track.chunk_offsets.size) > 0
+
+
+def _room(movie: Movie, track: Track) -> NDArray[np.int64]:
+    """Bytes from the beginning of each chunk of ``track`` to what begins next, a chunk or the end of the media data; 0
+    where nothing does."""
+    tracks = [t.chunk_offsets for t in movie.tracks]
+    borders = np.unique(np.concatenate([*tracks, np.array([box.end for box in movie.mdats], np.int64)]))
     following = np.searchsorted(borders, track.chunk_offsets, "right")
-    return np.where(following < borders.size, borders[np.minimum(following, borders.size - 1)] - ends, 0)
+    return np.where(following < borders.size, borders[np.minimum(following, borders.size - 1)] - track.chunk_offsets, 0)
+
+
+def _resized(subject: Subject, track: Track, numbers: NDArray[np.int64], left: int) -> NDArray[np.int64] | None:
+    """The sizes of the samples ``numbers`` of a chunk of which ``left`` bytes are unclaimed; None where none read.
+
+    One size is taken to be wrong, or all where the sound itself tells where its packets end.
+    """
+    start, sizes = int(track.offsets[numbers[0]]), track.sizes[numbers]
+    whole = int(sizes.sum()) + left
+    if not 0 <= start <= start + whole <= subject.size:
+        return None
+    candidates = []
+    for k in range(numbers.size):
+        other = sizes.copy()
+        other[k] += left
+        if other[k] > 0 and (sizes[np.arange(sizes.size) != k] > 0).all():
+            candidates.append(other)
+    if track.coding is not None:
+        ends = [start]
+        for _ in numbers:
+            used, _ = track.coding.parse(subject.source.array, min(ends[-1], start + whole), start + whole)
+            ends.append(ends[-1] + used)
+        candidates.append(np.diff(ends))
+    good = [
+        c for c in candidates if int(c.sum()) == whole and (c > 0).all() and _reads(subject, track, numbers, start, c)
+    ]
+    different = {c.tobytes(): c for c in good}
+    return next(iter(different.values())) if len(different) == 1 else None
+
+
+def _reads(subject: Subject, track: Track, numbers: NDArray[np.int64], start: int, sizes: NDArray[np.int64]) -> bool:
+    """The samples make sense if they have these ``sizes``."""
+    chosen = replace(
+        track.only(slice(int(numbers[0]), int(numbers[-1]) + 1)),
+        offsets=start + np.cumsum(sizes) - sizes,
+        sizes=sizes,
+        astray=np.empty(0, np.bool_),
+    )
+    return bool((payload.inspect(subject, chosen, [], to_the_bit=True).state == 0).all())

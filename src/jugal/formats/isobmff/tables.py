@@ -18,7 +18,7 @@ from jugal.formats.isobmff.visual import H263, Layer, read_layer
 
 _MAX_SAMPLES = 20_000_000
 #: Farther than any file reaches, and near enough to add sizes to.
-_FARTHEST = 1 << 62
+FARTHEST = 1 << 62
 #: Rates of sound that a sample entry has no room for (ISO/IEC 14496-12 12.2.3: 16.16).
 _HIGH_RATES = frozenset({88_200, 96_000, 176_400, 192_000})
 #: Codecs whose pictures are read with parameter sets.
@@ -72,8 +72,8 @@ class Track:
     astray: NDArray[np.bool_] = field(default_factory=lambda: np.empty(0, np.bool_))
     problems: list[Problem] = field(default_factory=list)
     fragmented: bool = False
-    #: Decoders give a track up, whatever its fragments hold, whose index lists chunks without samples or times, or samples
-    #: without chunks.
+    #: Decoders give a track up, whatever its fragments hold, whose index lists chunks without samples or times, samples
+    #: without chunks, or one of a size that no signed number holds.
     given_up: bool = False
     #: Of each run of a fragment the byte at which its data offset is written (8.8.8), 0 where it has none, and its first sample.
     runs: NDArray[np.int64] = field(default_factory=lambda: np.empty((0, 2), np.int64))
@@ -165,6 +165,8 @@ def read_track(source: Source, trak: Box) -> Track:
             track.timescale, track.duration = struct.unpack(">IQ", media[20:32])
         else:
             track.timescale, track.duration = struct.unpack(">II", media[12:20])
+    if not track.timescale:
+        track.doubt("Its clock is not stated.", trak.child(b"mdia", b"mdhd"))
     handler = _full(source, trak.child(b"mdia", b"hdlr"), 12)
     track.handler = handler[8:12]
     stbl = trak.child(b"mdia", b"minf", b"stbl")
@@ -283,6 +285,7 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
     if sizes is None and (track.handler == b"soun" or count > 4096) and not _coded(track.codec):
         _chunks_as_samples(track, per_chunk, fixed, times)
         return
+    track.given_up = track.given_up or bool(sizes is not None and (sizes >= 1 << 31).any())
     if sizes is None:
         sizes = np.full(min(count, _MAX_SAMPLES), fixed, np.int64)
     count = min(count, placed)
@@ -461,7 +464,7 @@ def _read_traf(
     at = 8
     base = moof.start if flags & 0x20000 else following
     if flags & 1:
-        base = min(int.from_bytes(head[at : at + 8], "big"), _FARTHEST)
+        base = min(int.from_bytes(head[at : at + 8], "big"), FARTHEST)
         at += 8
     if flags & 2:
         at += 4

@@ -33,8 +33,12 @@ _USUAL = 1e-3
 #: Pictures in a row whose headers must be read for their order to be known.
 _MOST_ORDERED = 1 << 16
 #: Of the pictures so many must be shown when their own order says for that order to be believed.
-_AGREE = 0.5
+_AGREE = 0.1
 _MOST_EDITS = 64
+#: Frames that a picture may show before or after most others' distance from decoding.
+_FARTHEST = 32
+_NEVER = 1 << 16
+_SOME = 0.05
 
 
 def wrong_times(source: Source, movie: Movie, track: Track) -> list[Fault]:
@@ -81,7 +85,7 @@ def _clock(source: Source, movie: Movie, track: Track) -> Fault | None:
     if box is None or not ticks:
         return None
     right = _sound_scale(track, ticks) if track.kind == "audio" else _picture_scale(track, stated)
-    if not right or right == scale or (scale and not (stated and _near(ticks / right, stated))):
+    if not 0 < right < 1 << 32 or right == scale or (scale and not (stated and _near(ticks / right, stated))):
         return None
     if (
         scale
@@ -162,7 +166,7 @@ def _durations(source: Source, movie: Movie, track: Track) -> Fault | None:
 
 
 def _covered(source: Source, stts: Box) -> int:
-    """The samples that a time table tells the duration of."""
+    """The samples that a time table tells the duration of, or composition offsets are listed for."""
     entries = min(source.uint(stts.body + 4, 4) or 0, (stts.end - stts.body - 8) // 8)
     raw = source.read(stts.body + 8, 8 * entries)
     return int(np.frombuffer(raw[: len(raw) // 8 * 8], ">u4")[::2].astype(np.int64).sum())
@@ -177,25 +181,39 @@ def _composition(source: Source, track: Track) -> Fault | None:
     offsets[: track.composition.size] = track.composition[:count]
     decoded = np.cumsum(track.durations) - track.durations
     usual = max(1, int(np.median(track.durations)))
-    far = np.abs(offsets - int(np.median(offsets))) > 64 * usual
-    if track.composition.size == count and not far.any() and np.unique(decoded + offsets).size == count:
+    far = (np.abs(offsets - int(np.median(offsets))) > _FARTHEST * usual) | (np.abs(offsets) > _NEVER * usual)
+    even = (track.durations[:-1] == usual).all()
+    off_beat = even and np.unique(offsets % usual).size > 1
+    whole = _covered(source, box) == count and not far.any() and not off_beat
+    if whole and np.unique(decoded + offsets).size == count:
         return None
     rank = _order(source, track)
     if rank is None:
         return None
-    started = _media_time(source, track)
-    if 2 * np.count_nonzero(offsets) > count or started is None:
-        delay = int(np.median(offsets - (decoded[rank] - decoded)))
-    else:
-        delay = started  # what is left does not tell by how much all are shown later
+    delay = _delay(offsets - (decoded[rank] - decoded), _media_time(source, track), usual)
+    if delay is None:
+        return None
     right = decoded[rank] - decoded + delay
     mistimed = np.abs(right - offsets) > usual // 2
-    if not mistimed.any() or (track.composition.any() and mistimed.mean() > 1 - _AGREE):
+    near = mistimed[~far & (offsets != 0)]
+    if not mistimed.any() or (near.size and near.mean() > 1 - _AGREE):
         return None
     said = f"By its composition offsets {int(mistimed.sum()):,} pictures show at another time than their order says."
     return Fault(
         track, said, box.body + 4, box.end, _as_table(box, np.where(mistimed, right, offsets)), mistimed=mistimed
     )
+
+
+def _delay(apart: NDArray[np.int64], started: int | None, usual: int) -> int | None:
+    """By how much all pictures are shown later than their order says: as most of them are, or as the edit list says where
+    that is true of some, or of none as far as can be seen."""
+    sane = apart[np.abs(apart) <= 2 * _FARTHEST * usual]
+    delays, times = np.unique(sane, return_counts=True)
+    if started is not None and (not delays.size or times[delays == started].sum() >= _SOME * apart.size):
+        return started
+    if delays.size and (2 * times.max() >= apart.size or started is None):
+        return int(delays[np.argmax(times)])
+    return started
 
 
 def _media_time(source: Source, track: Track) -> int | None:

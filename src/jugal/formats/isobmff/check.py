@@ -127,6 +127,7 @@ def examine(subject: Subject, report: Report) -> None:
         t
         for t in movie.tracks
         if (t.problems and not t.handler)
+        or (not t.offsets.size and t.box.start in right and right[t.box.start].offsets.size)
         or (t.kind != "other" and not t.offsets.size and (t.given_up or (t.problems and not t.fragmented)))
     ]
     plays = scoring.share(weighted(judged + silent, shares + [0.0] * len(silent)), 1.0)

@@ -11,7 +11,7 @@ from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.tables import Track
 
 #: Chunks over others that are looked into one by one.
-_MOST_SUSPECTS = 256
+_MOST_SUSPECTS = 64
 
 
 def reaching_over(tracks: Sequence[Track], bad: Sequence[NDArray[np.bool_]]) -> list[NDArray[np.bool_]]:
@@ -56,7 +56,7 @@ def doubt_places(tracks: Sequence[Track], mdats: Sequence[Box], size: int) -> No
         outside[inside[-1] if inside.size else 0 :] = False
         suspect = wrong[mine] | outside
         if suspect.any() and track.chunk_box is not None:
-            track.astray = suspect[track.chunk_of]
+            track.astray, track.misplaced = suspect[track.chunk_of], True
             width = 4 if track.chunk_box.kind == b"stco" else 8
             first = int(np.flatnonzero(suspect)[0])
             where = "outside the file" if outside[first] else "where others do"
@@ -73,13 +73,14 @@ def _over_others(mdats: Sequence[Box], starts: NDArray[np.int64], ends: NDArray[
     suspects = np.union1d(order[over], order[over + 1])
     if not suspects.size or suspects.size > _MOST_SUSPECTS:
         return wrong
-    sure = np.setdiff1d(order, suspects)
-    sure = sure[np.argsort(starts[sure], kind="stable")]
-    begins = np.concatenate((np.array([box.body for box in mdats], np.int64), ends[sure]))
-    borders = np.sort(np.concatenate((starts[sure], np.array([box.end for box in mdats], np.int64))))
-    following = np.searchsorted(borders, begins, "left")
-    room = np.where(following < borders.size, borders[np.minimum(following, borders.size - 1)] - begins, 0)
+    bodies = np.array([box.body for box in mdats], np.int64)
+    stops = np.array([box.end for box in mdats], np.int64)
     for chunk in suspects.tolist():
+        others = order[order != chunk]
+        begins = np.concatenate((bodies, np.maximum.accumulate(ends[others])))
+        borders = np.sort(np.concatenate((starts[others], stops)))
+        following = np.searchsorted(borders, begins, "left")
+        room = np.where(following < borders.size, borders[np.minimum(following, borders.size - 1)] - begins, 0)
         fits = begins[room == ends[chunk] - starts[chunk]]
         wrong[chunk] = fits.size > 0 and not (fits == starts[chunk]).any()
     return wrong

@@ -26,10 +26,12 @@ _WITHIN = {
     b"stbl": (b"stsd stts stsc stsz stco", b"stz2 co64 ctts cslg stss stps stsh padb stdp sgpd sbgp sdtp subs saiz saio free"),
     b"mvex": (b"trex", b"mehd leva"),
 }  # fmt: skip
-#: Boxes whose version follows from their size: bytes of the box, version (8.2.2, 8.3.2, 8.4.2).
-_VERSIONS = {b"mvhd": {108: 0, 120: 1}, b"tkhd": {92: 0, 104: 1}, b"mdhd": {32: 0, 44: 1}}
+#: Boxes whose version follows from their size: bytes of the box, version (8.2.2, 8.3.2, 8.4.2, 8.8.3).
+_VERSIONS = {b"mvhd": {108: 0, 120: 1}, b"tkhd": {92: 0, 104: 1}, b"mdhd": {32: 0, 44: 1}, b"trex": {32: 0}}
 #: Bytes of an entry of tables that say how many they have (8.6, 8.7).
 _ENTRIES = {b"stts": 8, b"ctts": 8, b"stsc": 12, b"stco": 4, b"co64": 8, b"stss": 4}
+#: Boxes that do not tell their size.
+_OF_ANY_SIZE = frozenset({b"hdlr"})
 #: In place of one that must be there.
 _INSTEAD = {b"stsz": b"stz2", b"stco": b"co64"}
 _MOST = 4096
@@ -38,6 +40,8 @@ _MOST = 4096
 def wrong_boxes(source: Source, moov: Box) -> list[Fault]:
     """The names and sizes in ``moov`` for which boxes behind them are not read, or are read as something else."""
     found: list[Fault] = []
+    if moov.cut:
+        return found  # what is not there says nothing
     waiting = [(moov.kind, moov.body, moov.end)]
     while waiting and len(found) < _MOST:
         kind, at, end = waiting.pop()
@@ -53,41 +57,41 @@ def _followed(source: Source, kind: bytes, at: int, end: int) -> tuple[list[tupl
     known = {*must, *may}
     boxes: list[tuple[bytes, int, int]] = []
     faults: list[Fault] = []
-    nameless: list[tuple[int, int]] = []
-    headless = False
+    #: Where a box of no name lies, and whether its size is none either.
+    nameless: list[tuple[int, int, bool]] = []
     while at + 8 <= end and len(boxes) + len(nameless) < _MOST:
         size, name = source.uint(at, 4) or 0, source.read(at + 4, 4)
         stop = at + size
-        fits = size >= 8 and (stop == end or (stop + 8 <= end and _is_one_of(source, stop, end, known)))
+        fits = size >= 8 and (stop == end or (stop + 8 <= end and _goes_on(source, stop, end, known)))
         if not fits and (size == 1 or not any(source.read(at, end - at))):
             break  # a box of 64 bits, or room that was left
-        if not fits and name in known and stop < end and _holds(source, name, at, stop):
-            # What lies behind it is broken.
-            boxes.append((name, at + 8, stop))
-            at, stop = stop, next(_next(source, stop + 8, end, known), end)
-            nameless.append((at, stop))
-            at, headless = stop, True
-            continue
-        if not fits:
+        if not fits and name not in known:
             stop = next(_next(source, at + 8, end, known), end)
-            if name in known or stop < end:
-                said = f"The box at {at:,} states {size:,} bytes where {stop - at:,} lie before the next."
-                faults.append(_fault(said, at, (stop - at).to_bytes(4, "big")))
-            else:
+            nameless.append((at, stop, True))
+        elif not fits and stop < end and name not in _OF_ANY_SIZE and _holds(source, name, at, stop):
+            boxes.append((name, at + 8, stop))  # what lies behind it is broken
+        elif not fits:
+            stop = next((n for n in [*_next(source, at + 8, end, known), end] if _holds(source, name, at, n)), 0)
+            if not stop:
                 break
-        if name in known:
+            said = f"The box at {at:,} states {size:,} bytes where {stop - at:,} lie before the next."
+            faults.append(_fault(said, at, (stop - at).to_bytes(4, "big")))
+            boxes.append((name, at + 8, stop))
+        elif name in known:
             boxes.append((name, at + 8, stop))
         elif not _plain(name):
-            nameless.append((at, stop))
+            nameless.append((at, stop, False))
         at = stop
     lacking = [name for name in must if not {name, _INSTEAD.get(name, name)} & {box[0] for box in boxes}]
-    if kind == b"stbl" and not lacking and len(nameless) == 1 and _offsets_for_all(source, boxes, *nameless[0]):
+    if len(nameless) != 1:
+        return boxes, faults
+    at, stop, sizeless = nameless[0]
+    if kind == b"stbl" and not lacking and _offsets_for_all(source, boxes, at, stop):
         lacking = [b"ctts"]
-    if len(nameless) == 1 and len(lacking) == 1 and _holds(source, lacking[0], *nameless[0]):
-        at, stop = nameless[0]
+    if len(lacking) == 1 and _holds(source, lacking[0], at, stop):
         boxes.append((lacking[0], at + 8, stop))
         said = f"The name of the box at {at:,} is none; '{lacking[0].decode()}' is missing."
-        length = (stop - at).to_bytes(4, "big") if headless else source.read(at, 4)
+        length = (stop - at).to_bytes(4, "big") if sizeless else source.read(at, 4)
         faults.append(_fault(said, at, length + lacking[0]))
     return boxes, faults
 
@@ -104,6 +108,13 @@ def _holds(source: Source, name: bytes, at: int, stop: int) -> bool:
         return size == 16 + _ENTRIES[name] * (source.uint(body + 4, 4) or 0)
     if name == b"stsz":
         return size == 20 + (0 if source.uint(body + 4, 4) else 4 * (source.uint(body + 8, 4) or 0))
+    if name in (b"stsd", b"dref"):
+        body += 8
+        while body + 8 <= stop and 8 <= (source.uint(body, 4) or 0) <= stop - body:
+            body += source.uint(body, 4) or 0
+        return body in (stop, stop - 4)  # QuickTime ends such a list with a zero
+    if name == b"elst":
+        return size == 16 + (20 if source.uint(body, 1) == 1 else 12) * (source.uint(body + 4, 4) or 0)
     return size in _VERSIONS[name] if name in _VERSIONS else True
 
 
@@ -135,12 +146,18 @@ def _plain(name: bytes) -> bool:
     return re.fullmatch(rb"[\xa9A-Za-z0-9 _.-]{4}", name) is not None
 
 
-def _is_one_of(source: Source, at: int, end: int, known: set[bytes]) -> bool:
-    """A box of ``known`` lies at ``at``, or one of another name that ends where one of those or the container does."""
-    if source.read(at + 4, 4) in known:
-        return True
-    stop = at + max(8, source.uint(at, 4) or 0)
-    return stop == end or (stop < end and source.read(stop + 4, 4) in known)
+def _goes_on(source: Source, at: int, end: int, known: set[bytes]) -> bool:
+    """Boxes lie one behind the other from ``at`` to one of ``known`` or the end, the first of which may lack its name."""
+    for step in range(_MOST):
+        name, size = source.read(at + 4, 4), source.uint(at, 4) or 0
+        if name in known:
+            return True
+        if size < 8 or (step and not _plain(name)):
+            return False
+        at += size
+        if at + 8 > end:
+            return at == end
+    return False
 
 
 def _next(source: Source, start: int, end: int, known: set[bytes]) -> Iterator[int]:

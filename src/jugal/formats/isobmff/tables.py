@@ -70,6 +70,8 @@ class Track:
     chunk_box: Box | None = None
     #: Samples whose chunk is said to lie where another of the track does.
     astray: NDArray[np.bool_] = field(default_factory=lambda: np.empty(0, np.bool_))
+    #: The places of some of its chunks are in doubt.
+    misplaced: bool = False
     problems: list[Problem] = field(default_factory=list)
     fragmented: bool = False
     #: Decoders give a track up, whatever its fragments hold, whose index lists chunks without samples or times, samples
@@ -328,7 +330,7 @@ def _check_chunks(track: Track, box: Box, width: int) -> None:
     if track.frame_bytes:
         shared &= track.chunk_offsets < _NO_MEDIA_BEFORE
     if np.count_nonzero(shared) > 1:
-        track.astray = shared[track.chunk_of]
+        track.astray, track.misplaced = shared[track.chunk_of], True
         first = int(np.flatnonzero(shared)[0])
         text = f"{np.count_nonzero(shared):,} chunks are said to lie where another does."
         track.doubt(text, box, box.body + 8 + width * first)

@@ -8,6 +8,8 @@ are shown (AVC 8.2.1, HEVC 8.3.1).
 from __future__ import annotations
 
 import struct
+from fractions import Fraction
+from math import ceil
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +30,10 @@ _LONGEST_HEAD = 4096
 _NEAR, _ROUNDED = 0.02, 0.3
 #: Ticks a second that tracks of sound are written with.
 _CLOCKS = frozenset({600, 1000, 90000, 8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000, 88200, 96000})
+#: Frames by which a track may be shown longer or shorter than it lasts, and seconds that stated ones are rounded to.
+_FRAMES, _TICK = 2.5, 0.002
+#: Pictures are shown at most so many later than they are decoded.
+_DELAYED = 17
 #: Relative distance from a usual rate of frames within which a rate is taken for it.
 _USUAL = 1e-3
 #: Pictures in a row whose headers must be read for their order to be known.
@@ -115,22 +121,24 @@ def _sound_scale(track: Track, ticks: int) -> int:
 
 
 def _picture_scale(track: Track, stated: float) -> int:
-    """Ticks a second by which pictures of one duration come at a usual rate for as long as is stated; 0 where none is."""
-    usual = int(track.durations[0])
+    """Ticks a second by which pictures of one duration come at a usual rate for as long as is stated; 0 where none is, or
+    several are."""
+    usual, count = int(track.durations[0]), track.offsets.size
     if not stated or not usual or np.count_nonzero(track.durations != usual) > 1:
         return 0
-    if track.timescale and _rate(track.timescale / usual):
+    if track.timescale and any(abs(track.timescale / usual / rate - 1) <= _USUAL for rate in RATES):
         return 0
-    rate = _rate(track.offsets.size / stated, _NEAR + _ROUNDED / stated)
-    # Rates with a fraction are thousandths of 1,001 of the next whole one.
-    exact = rate if rate == round(rate) else np.ceil(rate) * 1000 / 1001
-    return round(exact * usual)
-
-
-def _rate(rate: float, near: float = _USUAL) -> float:
-    """The usual rate that ``rate`` is nearest to, 0 where none is within the share ``near``."""
-    nearest = min(RATES, key=lambda usual: abs(rate / usual - 1))
-    return float(nearest) if abs(rate / nearest - 1) <= near else 0.0
+    if not track.fragmented and abs(count * usual - track.duration) > _DELAYED * usual:
+        return 0  # the durations are what is wrong
+    near = _NEAR + _ROUNDED / stated if track.fragmented else _FRAMES / count + _TICK / stated
+    scales = []
+    for rate in RATES:
+        exact = _exact(rate)
+        whole = exact * usual
+        odd = rate != round(rate)
+        if abs(count / stated / float(exact) - 1) <= near and whole.denominator == 1 and odd == (usual % 1001 == 0):
+            scales.append(int(whole))
+    return scales[0] if len(scales) == 1 else 0
 
 
 def _durations(source: Source, movie: Movie, track: Track) -> Fault | None:
@@ -145,14 +153,17 @@ def _durations(source: Source, movie: Movie, track: Track) -> Fault | None:
     if box is None or box.cut or not room or not 0 < whole < 0xFFFFFFFF or not track.timescale:
         return None
     values, times = np.unique(track.durations, return_counts=True)
-    usual = next(
-        (int(v) for v in values[np.argsort(-times)] if 0 < whole - v * (count - 1) <= 2 * v), round(whole / count)
-    )
-    rest = whole - usual * (count - 1)
     covered = _covered(source, box)
-    if (covered == count and ticks == whole) or not 0 < rest <= 2 * usual or count * usual >= 1 << 32:
+    if track.kind == "video":
+        usual = _picture_ticks(track, whole)
+        rest, most = usual, _DELAYED * usual
+    else:
+        candidates = [_frame_ticks(track), *values[np.argsort(-times)].tolist()]
+        usual = next((v for v in candidates if v and 0 < whole - v * (count - 1) <= v), 0)
+        rest, most = whole - usual * (count - 1), usual
+    if not usual or (covered == count and abs(ticks - whole) <= most) or count * usual >= 1 << 32:
         return None
-    if not (stated and _near(whole / track.timescale, stated)) or (covered == count and abs(ticks - whole) <= usual):
+    if not (stated and _near(whole / track.timescale, stated)):
         return None
     runs = [(count, usual)] if rest == usual else [(count - 1, usual), (1, rest)]
     if len(runs) > room:
@@ -163,6 +174,27 @@ def _durations(source: Source, movie: Movie, track: Track) -> Fault | None:
     said = f"Its time table covers {covered:,} samples in {ticks:,} ticks where {count:,} take {whole:,}."
     patch = (box.body + 4, body + bytes(8 * (room - len(runs))))
     return Fault(track, said, box.body + 4, box.end, (patch,), mistimed=mistimed)
+
+
+def _picture_ticks(track: Track, whole: int) -> int:
+    """Ticks that a picture lasts by the usual rate at which all last about as long as the track; 0 where none does. A track
+    is said to last longer by what pictures are shown later than they are decoded."""
+    count = track.offsets.size
+    lasting = [track.timescale / float(_exact(rate)) for rate in RATES]
+    fits = [v for v in lasting if v == round(v) and 0 <= whole - v * count <= _DELAYED * v]
+    return int(min(fits, key=lambda v: whole - v * count, default=0))
+
+
+def _exact(rate: float) -> Fraction:
+    """A usual rate; those with a fraction are thousandths of 1,001 of the next whole one."""
+    return Fraction(rate) if rate == round(rate) else Fraction(ceil(rate) * 1000, 1001)
+
+
+def _frame_ticks(track: Track) -> int:
+    """Ticks that a packet of sound lasts whose number of values is known; 0 of all else."""
+    if isinstance(track.coding, AacConfig):
+        return _AAC_FRAME * max(1, round(track.timescale / track.coding.rate))
+    return track.coding.frames if track.coding is not None else 0
 
 
 def _covered(source: Source, stts: Box) -> int:
@@ -190,11 +222,15 @@ def _composition(source: Source, track: Track) -> Fault | None:
     rank = _order(source, track)
     if rank is None:
         return None
-    delay = _delay(offsets - (decoded[rank] - decoded), _media_time(source, track), usual)
+    started = _media_time(source, track)
+    if started is not None and 2 * np.count_nonzero(offsets) <= count:
+        delay: int | None = started  # what is left does not tell by how much all are shown later
+    else:
+        delay = _delay(offsets - (decoded[rank] - decoded), started, usual)
     if delay is None:
         return None
     right = decoded[rank] - decoded + delay
-    mistimed = np.abs(right - offsets) > usual // 2
+    mistimed = np.abs(right - offsets) > (min(usual // 2, track.timescale // 1000) if even else usual // 2)
     near = mistimed[~far & (offsets != 0)]
     if not mistimed.any() or (near.size and near.mean() > 1 - _AGREE):
         return None

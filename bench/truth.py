@@ -26,8 +26,8 @@ COST_NOTHING = frozenset(
     {
         "no-huffman-tables", "no-header", "no-end-marker", "no-start-marker", "no-quantisation-table", "no-frame-header",
         "segment-length", "mdat-size", "mdat-size-zero", "no-file-type", "offsets-shifted", "no-index", "no-offsets",
-        "no-sample-sizes", "no-sample-count", "index-size", "junk-between", "junk-before", "sizes-zero", "header-crc",
-        "startxref-wrong", "no-directory",
+        "no-sample-sizes", "no-sample-count", "index-size", "index-bit", "index-sector", "junk-between", "junk-before",
+        "sizes-zero", "header-crc", "startxref-wrong", "no-directory",
     }
 )  # fmt: skip
 #: Percent of frames and sound, each the same and within 20 ms of its time beside the others, with which a clip plays in sync.

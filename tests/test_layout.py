@@ -19,6 +19,7 @@ from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.layout import reaching_over
 from jugal.formats.isobmff.movie import read_movie
 from jugal.formats.isobmff.offsets import find_steps
+from jugal.formats.isobmff.restoring import fix_tables
 from jugal.formats.isobmff.tables import Track
 from jugal.model.codes import FindingCode
 from jugal.model.finding import Severity
@@ -118,8 +119,8 @@ def test_the_sound_just_before_a_step_moves_with_it(clip: bytes, by: int) -> Non
     assert (step.from_offset, step.delta) == (chunk, by)
 
 
-def test_a_lost_byte_shows_where_the_frame_reaches_over(clip: bytes) -> None:
-    """After the offsets are right again one frame is short: it ends inside what follows it."""
+def test_a_size_by_which_a_frame_reaches_over_is_what_is_wrong(clip: bytes) -> None:
+    """It ends inside what follows it; the bytes themselves read with the size that fills its chunk."""
     movie = read_movie(Subject(Source.from_bytes(clip)))
     picture = movie.tracks[0]
     number = picture.offsets.size // 2
@@ -127,7 +128,11 @@ def test_a_lost_byte_shows_where_the_frame_reaches_over(clip: bytes) -> None:
     stsz = clip.find(b"stsz") + 16 + 4 * number
     grown[stsz : stsz + 4] = (int(picture.sizes[number]) + 3).to_bytes(4, "big")
     found = examine(bytes(grown))
-    assert found.verdict is not Verdict.INTACT and any(f.code is FindingCode.MP4_SAMPLE for f in found.findings)
+    assert found.verdict is not Verdict.INTACT
+    (fault,) = [f for f in found.findings if f.severity is Severity.MAJOR]
+    assert fault.code is FindingCode.MP4_TABLES and fault.span is not None and fault.span.start == stsz
+    draft = fix_tables(Subject(Source.from_bytes(bytes(grown))), None)
+    assert b"".join(p if isinstance(p, bytes) else grown[p.start : p.end] for p in draft.pieces) == clip
 
 
 # --- fragments to the end

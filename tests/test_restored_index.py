@@ -276,6 +276,15 @@ def test_a_track_that_fragments_do_not_name_is_named() -> None:
     assert put_right(sick) == whole
 
 
+@pytest.mark.parametrize("at, new", [(4, 77), (8, 0x21000001)], ids=["track", "description"])
+def test_defaults_for_fragments_are_those_of_a_track(at: int, new: int) -> None:
+    whole = clip("empty")
+    sick = over(whole, place(whole, b"trex", 1) + at, new.to_bytes(4, "big"))
+    score, true = examine(sick).score, share("mp4", whole, sick)
+    assert score is not None and score <= 50 and true is not None and true <= 50
+    assert put_right(sick) == whole
+
+
 # --- time
 
 
@@ -291,6 +300,13 @@ def test_a_clock_that_runs_at_no_known_rate_is_set(number: int, scale: int, name
         return  # how long a fragmented track lasts is told by its clock alone, or by another's roughly
     assert found.verdict is Verdict.REPAIRABLE and found.score is not None and found.score <= 50
     assert put_right(sick) == whole
+
+
+def test_pictures_at_no_rate_beside_sound_of_another_length_are_told() -> None:
+    whole = clip("empty")
+    sick = over(whole, place(whole, b"mdhd") + 12, (12800 | 1 << 20).to_bytes(4, "big"))
+    found = examine(sick)
+    assert found.verdict is not Verdict.INTACT and found.score == pytest.approx(share("mp4", whole, sick), abs=3)
 
 
 @pytest.mark.parametrize("number", [0, 1], ids=["picture", "sound"])

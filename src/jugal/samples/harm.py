@@ -337,6 +337,22 @@ def _mp4_junk_between(data: bytes, rng: np.random.Generator) -> bytes:
     return data[:at] + b"\xee" * 1024 + data[at:]
 
 
+def _in_index(data: bytes, rng: np.random.Generator, length: int) -> int:
+    """A place in the index behind its first box, from which ``length`` bytes of it lie."""
+    at = _box(data, b"moov")
+    end = at + int.from_bytes(data[at : at + 4], "big")
+    return int(rng.integers(at + 116, max(at + 117, end - length)))
+
+
+def _mp4_index_bit(data: bytes, rng: np.random.Generator) -> bytes:
+    at = _in_index(data, rng, 1)
+    return _put(data, at, bytes([data[at] ^ 1 << int(rng.integers(8))]))
+
+
+def _mp4_index_sector(data: bytes, rng: np.random.Generator) -> bytes:
+    return _put(data, _in_index(data, rng, 512), bytes(512))
+
+
 def _wav_sizes(data: bytes, rng: np.random.Generator) -> bytes:
     at = data.find(b"data")
     return _put(_put(data, 4, bytes(4)), at + 4, bytes(4))
@@ -362,7 +378,7 @@ def _zip_no_directory(data: bytes, rng: np.random.Generator) -> bytes:
 
 _SPECIAL: dict[str, dict[str, Callable[[bytes, np.random.Generator], bytes]]] = {
     "jpeg": {"no-huffman-tables": _jpeg_cut_tables, "no-header": _jpeg_no_header, "no-end-marker": lambda d, r: d[:-2], "no-start-marker": lambda d, r: bytes(2) + d[2:], "no-quantisation-table": _jpeg_no_quant, "no-frame-header": _jpeg_no_frame, "segment-length": _jpeg_length, "end-marker-inside": _jpeg_marker_in_scan, "tables-damaged": _jpeg_tables_damaged, "another-picture": _jpeg_start_again},
-    "mp4": {"mdat-size": _mp4_mdat_size, "mdat-size-zero": _mp4_mdat_zero, "no-file-type": _mp4_no_ftyp, "offsets-shifted": _mp4_shift, "no-index": _mp4_no_index, "no-offsets": _mp4_no_offsets, "no-sample-sizes": _mp4_no_sizes, "no-sample-count": _mp4_no_count, "index-size": _mp4_index_size, "junk-between": _mp4_junk_between},
+    "mp4": {"mdat-size": _mp4_mdat_size, "mdat-size-zero": _mp4_mdat_zero, "no-file-type": _mp4_no_ftyp, "offsets-shifted": _mp4_shift, "no-index": _mp4_no_index, "no-offsets": _mp4_no_offsets, "no-sample-sizes": _mp4_no_sizes, "no-sample-count": _mp4_no_count, "index-size": _mp4_index_size, "junk-between": _mp4_junk_between, "index-bit": _mp4_index_bit, "index-sector": _mp4_index_sector},
     "wav": {"sizes-zero": _wav_sizes},
     "png": {"header-crc": _png_crc, "no-end": _png_no_end},
     "pdf": {"startxref-wrong": _pdf_startxref},

@@ -104,9 +104,9 @@ def examine(subject: Subject, report: Report) -> None:
         _never_there(subject, report, movie, judged)
     for track in judged:
         track.missing = max(track.missing, ticks_not_listed(subject.source, movie, track) if track.fragmented else 0)
-    lost, spared, first_bad = _inspect(subject, report, movie, judged, spans, faults)
     mended, restorable = restored(subject, movie, faults)
     right = {t.box.start: t for t in read_movie(mended).tracks} if restorable else {}
+    lost, spared, first_bad = _inspect(subject, report, movie, judged, spans, faults, right)
     for number, track in enumerate(judged):
         lost[number], spared[number] = off_time(track, faults, lost[number], spared[number])
         if track.box.start in right:
@@ -374,7 +374,7 @@ def _table_findings(subject: Subject, report: Report, movie: Movie, faults: list
         if fault.patches or fault.track is None or not fault.track.problems:
             report.add(FindingCode.MP4_TABLES, Severity.MAJOR, fault.told, fault.at, fault.end)
     for track in movie.tracks:
-        severity = Severity.MAJOR if track.kind != "other" else Severity.MINOR
+        severity = Severity.MAJOR if track.kind != "other" or not track.handler else Severity.MINOR
         for problem in track.problems[: 0 if id(track) in known else 4]:
             report.add(
                 FindingCode.MP4_TABLES,
@@ -470,6 +470,7 @@ def _inspect(
     judged: list[Track],
     spans: list[tuple[int, int, int]],
     faults: list[Fault],
+    right: dict[int, Track],
 ) -> tuple[list[NDArray[np.bool_]], list[NDArray[np.float64]], bool]:
     """Per judged track which samples are lost to the viewer and what is spared of them; True where any is bad inside
     the file."""
@@ -490,6 +491,7 @@ def _inspect(
         bad = state != 0
         # What an overwritten table says of their place is no evidence about the bytes there.
         told = ~track.astray if track.astray.size else np.ones(bad.size, np.bool_)
+        told &= ~_explained(subject, track, right.get(track.box.start), bad)
         outside = (state == payload.OUTSIDE) & told
         gone, left = payload.spread_to_sync(
             track, *by_faults(track, faults, bad, looked.spared), payload.stands_alone(subject, track, bad)
@@ -538,6 +540,13 @@ def _inspect(
             start = _begins(start, judged, proven)
         report.add(code, severity, text, start, end, cause)
     return lost, spared, any_bad
+
+
+def _explained(subject: Subject, track: Track, right: Track | None, bad: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """The ``bad`` samples that are whole where the index leads once it is put right: nothing is wrong with their bytes."""
+    if right is None or not bad.any() or right.offsets.size != bad.size:
+        return np.zeros(bad.size, np.bool_)
+    return bad & (payload.inspect(subject, right, [], to_the_bit=True).state == 0)
 
 
 def _begins(noticed: int, judged: list[Track], proven: list[bool]) -> int:

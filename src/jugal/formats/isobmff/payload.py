@@ -43,7 +43,7 @@ _SURELY_KNOWN = 12
 _LOOK, _SMALLEST = 1 << 15, 6
 OUTSIDE = SHORT
 #: Bytes of a sample that is never read.
-_MOST_READ = 1 << 30
+_MOST_READ = 1 << 29
 FILLED = 10
 FOREIGN = 11
 FRAME = 12

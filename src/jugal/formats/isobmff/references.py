@@ -50,6 +50,29 @@ def wrong_idents(source: Source, movie: Movie) -> list[Fault]:
     return [Fault(unnamed[0], said, at, at + 4, ((at, without[0].to_bytes(4, "big")),))]
 
 
+def wrong_defaults(source: Source, movie: Movie) -> list[Fault]:
+    """Defaults for fragments (8.8.3) that are of no track, or of no sample description: nothing of the track is shown."""
+    extends = movie.moov.child(b"mvex") if movie.moov is not None else None
+    defaults = [box for box in extends.all(b"trex") if not box.cut] if extends is not None else []
+    tracks = {track.ident: track for track in movie.tracks}
+    named = {source.uint(box.body + 4, 4) or 0 for box in defaults}
+    without, beyond = tracks.keys() - named, named - tracks.keys()
+    found = []
+    for box in defaults:
+        ident, described = source.uint(box.body + 4, 4) or 0, source.uint(box.body + 8, 4) or 0
+        track, at, right = tracks.get(ident), box.body + 8, 1
+        said = f"The defaults for its fragments refer to sample description {described:,}."
+        if track is None and len(without) == len(beyond) == 1:
+            (right,) = without
+            track, at = tracks[right], box.body + 4
+            said = f"The defaults for its fragments are said to be of track {ident:,}."
+        elif track is None or 1 <= described <= _MOST_LISTED:
+            continue
+        lost = np.ones(track.offsets.size, np.bool_)
+        found.append(Fault(track, said, at, at + 4, ((at, right.to_bytes(4, "big")),), lost))
+    return found
+
+
 def refused_for(source: Source, track: Track) -> Box | None:
     """The box of ``track`` for which decoders refuse the whole file; None where they do not.
 

@@ -10,7 +10,7 @@ from jugal.formats.isobmff.counts import wrong_counts
 from jugal.formats.isobmff.faults import Fault
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.nesting import wrong_boxes
-from jugal.formats.isobmff.references import wrong_idents, wrong_references
+from jugal.formats.isobmff.references import wrong_defaults, wrong_idents, wrong_references
 from jugal.formats.isobmff.sizes import wrong_grouping, wrong_sizes
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.times import wrong_times
@@ -24,7 +24,7 @@ def table_faults(subject: Subject, movie: Movie) -> list[Fault]:
     """What is wrong in the index. Times are judged only where the numbers of entries are right."""
     source = subject.source
     found = wrong_boxes(source, movie.moov) if movie.moov is not None and not movie.hidden else []
-    found += wrong_idents(source, movie)
+    found += wrong_idents(source, movie) + wrong_defaults(source, movie)
     for track in movie.tracks:
         found += wrong_references(source, track)
         found += (

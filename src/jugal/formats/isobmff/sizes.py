@@ -44,7 +44,11 @@ def wrong_sizes(subject: Subject, movie: Movie, track: Track) -> list[Fault]:
     room = _room(movie, track)
     left = np.where(room > 0, room - filled, 0)
     odd = np.flatnonzero(left)
-    if not odd.size or odd.size > _MOST_CHUNKS or np.count_nonzero(left == 0) < _FILLED * left.size:
+    if (
+        not odd.size
+        or odd.size > _MOST_CHUNKS
+        or (track.coding is None and np.count_nonzero(left == 0) < _FILLED * left.size)
+    ):
         return []
     lost = np.zeros(track.sizes.size, np.bool_)
     patches: list[tuple[int, bytes]] = []

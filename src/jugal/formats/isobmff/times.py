@@ -32,6 +32,8 @@ _NEAR, _ROUNDED = 0.02, 0.3
 _CLOCKS = frozenset({600, 1000, 90000, 8000, 11025, 12000, 16000, 22050, 24000, 32000, 44100, 48000, 88200, 96000})
 #: Frames by which a track may be shown longer or shorter than it lasts, and seconds that stated ones are rounded to.
 _FRAMES, _TICK = 2.5, 0.002
+#: How many times as long as another track one is that is far from it.
+_FAR = 1.25
 #: Pictures are shown at most so many later than they are decoded.
 _DELAYED = 17
 #: Relative distance from a usual rate of frames within which a rate is taken for it.
@@ -91,6 +93,11 @@ def _clock(source: Source, movie: Movie, track: Track) -> Fault | None:
     if box is None or not ticks:
         return None
     right = _sound_scale(track, ticks) if track.kind == "audio" else _picture_scale(track, stated)
+    at = box.body + (20 if source.uint(box.body, 1) == 1 else 12)
+    everything = np.ones(track.offsets.size, np.bool_)
+    if not right and track.fragmented and track.kind == "video" and _at_no_rate(track, ticks, stated):
+        said = f"By its time scale of {scale:,} ticks a second pictures come at no usual rate and end elsewhere than the sound."
+        return Fault(track, said, at, at + 4, (), mistimed=everything)
     if not 0 < right < 1 << 32 or right == scale or (scale and not (stated and _near(ticks / right, stated))):
         return None
     if (
@@ -99,9 +106,7 @@ def _clock(source: Source, movie: Movie, track: Track) -> Fault | None:
         and (_near(ticks / scale, stated) and (scale in _CLOCKS or right not in _CLOCKS))
     ):
         return None
-    at = box.body + (20 if source.uint(box.body, 1) == 1 else 12)
     said = f"Its time scale is {scale:,} ticks a second where {right:,} were written."
-    everything = np.ones(track.offsets.size, np.bool_)
     return Fault(track, said, at, at + 4, ((at, right.to_bytes(4, "big")),), mistimed=everything)
 
 
@@ -118,6 +123,15 @@ def _sound_scale(track: Track, ticks: int) -> int:
     whole = round(ticks / values) if values else 0
     # One tick a value, or two where the rate is doubled by what the decoder adds.
     return round(rate * whole) if whole in (1, 2) and abs(ticks / values - whole) < _NEAR else 0
+
+
+def _at_no_rate(track: Track, ticks: int, stated: float) -> bool:
+    """All pictures last as long, at no usual rate, and by that rate far from as long as what is beside them."""
+    usual, scale = int(track.durations[0]), track.timescale
+    if not stated or not scale or not usual or np.count_nonzero(track.durations != usual) > 1:
+        return False
+    odd = all(abs(scale / usual / rate - 1) > _USUAL for rate in RATES)
+    return odd and not 1 / _FAR < ticks / scale / stated < _FAR
 
 
 def _picture_scale(track: Track, stated: float) -> int:

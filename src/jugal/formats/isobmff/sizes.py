@@ -54,7 +54,7 @@ def wrong_sizes(subject: Subject, movie: Movie, track: Track) -> list[Fault]:
     patches: list[tuple[int, bytes]] = []
     told = 0
     for chunk in odd.tolist():
-        numbers = np.flatnonzero(track.chunk_of == chunk)
+        numbers = np.arange(*np.searchsorted(track.chunk_of, (chunk, chunk + 1)))
         if not numbers.size:
             continue
         empty = numbers[track.sizes[numbers] == 0]

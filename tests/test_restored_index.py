@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from fractions import Fraction
 from functools import cache
 from pathlib import Path
 
@@ -354,6 +355,38 @@ def test_other_healthy_files_have_none_either(name: str) -> None:
     assert not table_faults(subject, read_movie(subject))
 
 
+@pytest.mark.parametrize("flags", ["", FRAGMENTS + "+empty_moov"], ids=["whole", "fragments"])
+@pytest.mark.parametrize("delta", [33, 67, 41])
+def test_clips_at_rates_that_are_not_usual_are_healthy(flags: str, delta: int) -> None:
+    """Clocks of milliseconds make 30.3 frames a second of 30, and screens are taken at any rate."""
+    rate = Fraction(1000, delta)
+    mux = {"video_track_timescale": "1000"} | ({"movflags": flags} if flags else {})
+    data = encode.clip(4.0, (192, 108), rate, seed=5, mux=mux)
+    subject = Subject(Source.from_bytes(data))
+    movie = read_movie(subject)
+    assert movie.tracks[0].timescale == 1000 and np.median(movie.tracks[0].durations) == delta
+    assert not table_faults(subject, movie) and examine(data).verdict is Verdict.INTACT
+
+
+def test_pictures_taken_at_times_of_their_own_are_healthy() -> None:
+    """Decoding times even, the times at which pictures show not quite: nothing contradicts their order."""
+    whole = clip()
+    movie = read_movie(Subject(Source.from_bytes(whole)))
+    track = movie.tracks[0]
+    at = place(whole, b"ctts") - 8
+    jitter = np.random.default_rng(3).integers(-90, 90, track.composition.size)
+    rows = b"".join(struct.pack(">II", 1, int(v)) for v in track.composition + 90 + jitter)
+    table = struct.pack(">I4sII", 16 + len(rows), b"ctts", 0, track.composition.size) + rows
+    size = figure(whole, at)
+    grown_by = len(table) - size
+    data = bytearray(whole[:at] + table + whole[at + size :])
+    for kind in AROUND:
+        where = place(whole, kind) - 8
+        data[where : where + 4] = (figure(whole, where) + grown_by).to_bytes(4, "big")
+    subject = Subject(Source.from_bytes(bytes(data)))
+    assert not table_faults(subject, read_movie(subject)) and examine(bytes(data)).verdict is Verdict.INTACT
+
+
 def test_one_fault_that_hides_another_is_put_right_with_it() -> None:
     whole = clip()
     sick = over(over(whole, place(whole, b"stbl") - 4, b"\0\1\2\3"), place(whole, b"stts") + 4, bytes(4))
@@ -371,6 +404,8 @@ def test_a_patched_source_reads_as_if_it_were_written() -> None:
     for start in range(40):
         for length in (0, 1, 4, 30):
             assert patched.read(start, length) == bytes(plain[start : start + length])
+    twice = PatchedSource(patched, [(11, b"Z")])
+    assert twice.read(9, 5) == bytes([9]) + b"aZc" + bytes([13])
     assert patched.uint(9, 4) == int.from_bytes(plain[9:13], "big") and source.read(10, 3) == bytes(range(10, 13))
 
 

@@ -6,6 +6,7 @@ import mmap
 import os
 import stat
 from collections.abc import Iterable
+from operator import itemgetter
 from pathlib import Path
 
 import numpy as np
@@ -131,12 +132,14 @@ class PatchedSource(Source):
 
     def __init__(self, source: Source, patches: Iterable[tuple[int, bytes]]) -> None:
         super().__init__(source.array, source.name, source)
-        self._patches = sorted(patches)
+        self._source = source
+        # Of two at one place the later one counts.
+        self._patches = sorted(patches, key=itemgetter(0))
         self._start = self._patches[0][0] if self._patches else self.size
         self._end = max((at + len(data) for at, data in self._patches), default=0)
 
     def read(self, start: int, length: int) -> bytes:
-        data = super().read(start, length)
+        data = self._source.read(start, length)
         end = start + len(data)
         if end <= self._start or start >= self._end:
             return data

@@ -15,6 +15,7 @@ from jugal.formats.isobmff.sizes import wrong_grouping, wrong_sizes
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.times import wrong_times
 from jugal.formats.isobmff.write import patched
+from jugal.model.span import ByteSpan, merge
 
 #: One fault may hide another: a box that is not read holds tables.
 _ROUNDS = 4
@@ -69,10 +70,9 @@ def _shown(track: Track, count: int) -> NDArray[np.int64]:
 def fix_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
     """The file with the faulty bytes of its index put right, everything staying at its offset."""
     movie = read_movie(subject)
-    _, mended = restored(subject, movie, table_faults(subject, movie))
+    right, mended = restored(subject, movie, table_faults(subject, movie))
     if not mended:
         raise RepairImpossible("Nothing in the file tells how its tables are put right.")
     steps = tuple(f"Bytes {f.at:,} to {f.end:,} put right. {f.told}" for f in mended)
-    # What was put right later counts where two are at one place.
-    patches = {at: data for f in mended for at, data in f.patches}
-    return RepairDraft(patched(subject, list(patches.items())), steps)
+    spans = merge([ByteSpan(at, at + len(data)) for f in mended for at, data in f.patches])
+    return RepairDraft(patched(subject, [(s.start, right.source.read(s.start, s.length)) for s in spans]), steps)

@@ -46,6 +46,7 @@ _MOST_EDITS = 64
 #: Frames that a picture may show before or after most others' distance from decoding.
 _FARTHEST = 32
 _NEVER = 1 << 16
+#: Share of the pictures that is some of them, and no more.
 _SOME = 0.05
 
 
@@ -125,13 +126,20 @@ def _sound_scale(track: Track, ticks: int) -> int:
     return round(rate * whole) if whole in (1, 2) and abs(ticks / values - whole) < _NEAR else 0
 
 
+def _agrees(track: Track, seconds: float, stated: float) -> bool:
+    """Pictures that take so many ``seconds`` last about as long as is ``stated``, of fragments by what is beside them."""
+    if track.fragmented:
+        return 1 / _FAR < seconds / stated < _FAR
+    return abs(seconds - stated) <= _FRAMES * seconds / track.offsets.size + _TICK
+
+
 def _at_no_rate(track: Track, ticks: int, stated: float) -> bool:
     """All pictures last as long, at no usual rate, and by that rate far from as long as what is beside them."""
     usual, scale = int(track.durations[0]), track.timescale
     if not stated or not scale or not usual or np.count_nonzero(track.durations != usual) > 1:
         return False
     odd = all(abs(scale / usual / rate - 1) > _USUAL for rate in RATES)
-    return odd and not 1 / _FAR < ticks / scale / stated < _FAR
+    return odd and not _agrees(track, ticks / scale, stated)
 
 
 def _picture_scale(track: Track, stated: float) -> int:
@@ -144,6 +152,8 @@ def _picture_scale(track: Track, stated: float) -> int:
         return 0
     if not track.fragmented and abs(count * usual - track.duration) > _DELAYED * usual:
         return 0  # the durations are what is wrong
+    if track.timescale and _agrees(track, count * usual / track.timescale, stated):
+        return 0
     near = _NEAR + _ROUNDED / stated if track.fragmented else _FRAMES / count + _TICK / stated
     scales = []
     for rate in RATES:
@@ -231,7 +241,7 @@ def _composition(source: Source, track: Track) -> Fault | None:
     usual = max(1, int(np.median(track.durations)))
     far = (np.abs(offsets - int(np.median(offsets))) > _FARTHEST * usual) | (np.abs(offsets) > _NEVER * usual)
     even = (track.durations[:-1] == usual).all()
-    off_beat = even and ((offsets - offsets[0]) % usual).any()
+    off_beat = even and _few_differ(offsets % usual)
     whole = _covered(source, box) == count and not far.any() and not off_beat
     if whole and np.diff(np.sort(decoded + offsets)).all():
         return None
@@ -246,7 +256,7 @@ def _composition(source: Source, track: Track) -> Fault | None:
     if delay is None:
         return None
     right = decoded[rank] - decoded + delay
-    mistimed = np.abs(right - offsets) > (min(usual // 2, track.timescale // 1000) if even else usual // 2)
+    mistimed = np.abs(right - offsets) > (min(usual // 2, track.timescale // 1000) if off_beat else usual // 2)
     near = mistimed[~far & (offsets != 0)]
     if not mistimed.any() or (near.size and near.mean() > 1 - _AGREE):
         return None
@@ -254,6 +264,13 @@ def _composition(source: Source, track: Track) -> Fault | None:
     return Fault(
         track, said, box.body + 4, box.end, _as_table(box, np.where(mistimed, right, offsets)), mistimed=mistimed
     )
+
+
+def _few_differ(values: NDArray[np.int64]) -> bool:
+    """All ``values`` but a few are the same. Where many differ, pictures were taken at times of their own."""
+    if (values == values[0]).all():
+        return False
+    return bool(np.unique(values, return_counts=True)[1].max() >= (1 - _SOME) * values.size)
 
 
 def _delay(apart: NDArray[np.int64], started: int | None, usual: int) -> int | None:

@@ -10,6 +10,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 from bench.measure import share
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from conftest import examine, healthy
 from jugal.binary.source import PatchedSource, Source
@@ -420,3 +422,20 @@ def test_media_data_begin_behind_what_is_left_of_an_index(tmp_path: Path) -> Non
     lender.write_bytes(sibling)
     outcome = repair_file(examine_file(path), tmp_path / "out", [examine_file(lender)], "rebuild-index")
     assert outcome.output is not None and share("mov", whole, Path(outcome.output).read_bytes()) == 100.0
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.sampled_from(["plain", "empty", "pcm"]), st.data())
+def test_a_change_anywhere_in_an_index_is_judged_and_never_made_worse(name: str, data: st.DataObject) -> None:
+    whole = clip(name)
+    start = place(whole, b"moov") - 8
+    at = data.draw(st.integers(start + 8, start + figure(whole, start) - 1))
+    sick = over(whole, at, data.draw(st.binary(min_size=1, max_size=16))[: len(whole) - at])
+    found = examine(sick)
+    assert found.error is None and found.score is not None, "the examiner failed"
+    try:
+        right = put_right(sick)
+    except RepairImpossible:
+        return
+    after = examine(right)
+    assert len(right) == len(sick) and after.score is not None and after.score >= found.score - 0.5

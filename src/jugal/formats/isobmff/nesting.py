@@ -71,7 +71,9 @@ def _followed(source: Source, kind: bytes, at: int, end: int) -> tuple[list[tupl
         elif not fits and stop < end and name not in _OF_ANY_SIZE and _holds(source, name, at, stop):
             boxes.append((name, at + 8, stop))  # what lies behind it is broken
         elif not fits:
-            stop = next((n for n in [*_next(source, at + 8, end, known), end] if _holds(source, name, at, n)), 0)
+            stops = [*_next(source, at + 8, end, known), end]
+            # A container may hold boxes of a name that lies beside it, too: as many as can be are its own.
+            stop = next((n for n in (stops[::-1] if name in _WITHIN else stops) if _holds(source, name, at, n)), 0)
             if not stop:
                 break
             said = f"The box at {at:,} states {size:,} bytes where {stop - at:,} lie before the next."

@@ -15,7 +15,7 @@ from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.chunks import astray
 from jugal.formats.isobmff.cutting import kept_share, plan_cut
 from jugal.formats.isobmff.description import lost_descriptions
-from jugal.formats.isobmff.faults import Fault, by_faults, off_time
+from jugal.formats.isobmff.faults import Fault, and_also, by_faults, off_time
 from jugal.formats.isobmff.forecast import (
     FOUND_ANEW,
     chunk_forecast,
@@ -111,13 +111,13 @@ def examine(subject: Subject, report: Report) -> None:
         lost[number], spared[number] = off_time(track, faults, lost[number], spared[number])
         if track.box.start in right:
             late = mistimed(track, right[track.box.start])
-            lost[number], spared[number] = lost[number] | late, np.where(late, 0.0, spared[number])
+            lost[number], spared[number] = and_also(lost[number], spared[number], late)
             lacking = right[track.box.start].seconds - track.seconds
             track.missing = max(track.missing, round(lacking * track.timescale))
     stops = [math.inf if t.given_up else payload.stops_at(t, subject.size) for t in judged]
     for number, track in enumerate(judged):
         never = payload.begins(track) >= min(stops[number], min(stops) + _READ_AHEAD)
-        lost[number], spared[number] = lost[number] | never, np.where(never, 0.0, spared[number])
+        lost[number], spared[number] = and_also(lost[number], spared[number], never)
     shares = [
         0.0 if t.given_up or not t.timescale or not t.codec else payload.good_share(t, gone, left)
         for t, gone, left in zip(judged, lost, spared, strict=True)

@@ -30,21 +30,25 @@ class Fault:
         return self.said if self.track is None else f"Track {self.track.ident}: {self.said}"
 
 
+def and_also(
+    gone: NDArray[np.bool_], spared: NDArray[np.float64], *more: NDArray[np.bool_] | None
+) -> tuple[NDArray[np.bool_], NDArray[np.float64]]:
+    """The samples that are ``gone`` and ``more`` of which nothing is spared, and what is spared of each."""
+    for mask in more:
+        if mask is not None:
+            gone, spared = gone | mask, np.where(mask, 0.0, spared)
+    return gone, spared
+
+
 def by_faults(
     track: Track, faults: list[Fault], bad: NDArray[np.bool_], spared: NDArray[np.float64]
 ) -> tuple[NDArray[np.bool_], NDArray[np.float64]]:
     """The samples of ``track`` that are ``bad`` or not shown for a fault, and what is spared of each."""
-    for fault in faults:
-        if fault.track is track and fault.lost is not None:
-            bad, spared = bad | fault.lost, np.where(fault.lost, 0.0, spared)
-    return bad, spared
+    return and_also(bad, spared, *(fault.lost for fault in faults if fault.track is track))
 
 
 def off_time(
     track: Track, faults: list[Fault], gone: NDArray[np.bool_], spared: NDArray[np.float64]
 ) -> tuple[NDArray[np.bool_], NDArray[np.float64]]:
     """The samples of ``track`` that are ``gone`` or not shown when they should be, and what is spared of each."""
-    for fault in faults:
-        if fault.track is track and fault.mistimed is not None:
-            gone, spared = gone | fault.mistimed, np.where(fault.mistimed, 0.0, spared)
-    return gone, spared
+    return and_also(gone, spared, *(fault.mistimed for fault in faults if fault.track is track))

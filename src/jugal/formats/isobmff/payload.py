@@ -303,8 +303,8 @@ def begins(track: Track) -> NDArray[np.float64]:
 
 
 def stops_at(track: Track, size: int) -> float:
-    """Seconds from which on decoders show nothing of ``track``, and soon nothing at all: where a sample is said to lie behind the end of a file of
-    ``size`` bytes, though later ones do not, or to be larger than is ever read. Infinity where none is."""
+    """Seconds from which on decoders show nothing of ``track``, and soon nothing at all: where a sample is said to lie behind
+    the end of a file of ``size`` bytes, though later ones do not, or to be larger than is ever read. Infinity where none is."""
     if not track.astray.size:
         return math.inf
     beyond = track.astray & ((track.offsets >= size) | (track.sizes >= _MOST_READ))

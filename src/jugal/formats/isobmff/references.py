@@ -124,7 +124,7 @@ def _undescribed(source: Source, track: Track) -> list[Fault]:
     entries = min(source.uint(stsc.body + 4, 4) or 0, (stsc.end - stsc.body - 8) // 12)
     table = np.frombuffer(source.read(stsc.body + 8, 12 * entries), ">u4").reshape(-1, 3).astype(np.int64)
     described = source.uint(stsd.body + 4, 4) or 0
-    wrong = np.flatnonzero(table[:, 2] > described)  # decoders take 0 for the first
+    wrong = np.flatnonzero((table[:, 2] < 1) | (table[:, 2] > described))
     if not wrong.size or not described:
         return []
     own = int(track.runs[0, 1]) if len(track.runs) else track.offsets.size

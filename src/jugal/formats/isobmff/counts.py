@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import numpy as np
-
 from jugal.binary.source import PatchedSource, Source
 from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.faults import Fault
-from jugal.formats.isobmff.tables import Track, read_track
+from jugal.formats.isobmff.tables import Track, covered, read_track
 
 #: Bytes of an entry, and where in the box's body the number of entries stands.
 _TABLES = {b"stts": (8, 4), b"ctts": (8, 4), b"stsc": (12, 4), b"stco": (4, 4), b"co64": (8, 4), b"stsz": (4, 8)}
@@ -25,7 +23,8 @@ def wrong_counts(source: Source, track: Track) -> list[Fault]:
         at = box.body + place
         stated, (room, rest) = source.uint(at, 4) or 0, divmod(box.end - at - 4, width)
         if kind == b"stsz" and source.uint(box.body + 4, 4):
-            room, rest = _timed(source, stbl.child(b"stts")), 0
+            stts = stbl.child(b"stts")
+            room, rest = covered(source, stts, _ENOUGH) if stts else 0, 0
         elif stated < room and not any(source.read(at + 4 + stated * width, min(_ENOUGH, (room - stated) * width))):
             continue  # room for more that was never filled
         if rest == 0 and room != stated and 0 < room < 1 << 32:
@@ -45,11 +44,3 @@ def wrong_counts(source: Source, track: Track) -> list[Fault]:
         )
         for box, at, stated, room in right
     ]
-
-
-def _timed(source: Source, stts: Box | None) -> int:
-    """The samples that the time table covers; 0 where there is none."""
-    if stts is None:
-        return 0
-    raw = source.read(stts.body + 8, min(stts.end - stts.body - 8, _ENOUGH))
-    return int(np.frombuffer(raw[: len(raw) // 8 * 8], ">u4")[::2].astype(np.int64).sum())

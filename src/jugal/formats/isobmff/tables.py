@@ -342,6 +342,14 @@ def _unrolled(values: NDArray[np.int64], times: NDArray[np.int64], count: int) -
     return np.repeat(values, np.diff(ends, prepend=0))
 
 
+def covered(source: Source, table: Box, entries: int | None = None) -> int:
+    """The samples that the runs of a table of durations or composition offsets cover (8.6.1.2, 8.6.1.3): of as many runs as it
+    states or ``entries``, as far as there is room."""
+    stated = source.uint(table.body + 4, 4) or 0 if entries is None else entries
+    runs = _array(source, table, 8, 2 * stated, ">u4")
+    return int(runs[: runs.size // 2 * 2 : 2].sum())
+
+
 def composition_of(source: Source, stbl: Box, count: int) -> NDArray[np.int64]:
     """Composition offsets of ``count`` samples; large ones are negative, whatever the version says."""
     ctts = stbl.child(b"ctts")

@@ -20,7 +20,7 @@ from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.faults import Fault
 from jugal.formats.isobmff.lanes import Picture
 from jugal.formats.isobmff.movie import Movie
-from jugal.formats.isobmff.tables import Track
+from jugal.formats.isobmff.tables import Track, covered
 from jugal.formats.isobmff.timing import RATES, schedule
 from jugal.formats.isobmff.video import first_slice
 
@@ -176,8 +176,8 @@ def _durations(source: Source, movie: Movie, track: Track) -> Fault | None:
         return None  # samples are reckoned by chunks, as of uncompressed sound
     if box is None or box.cut or not room or not 0 < whole < 0xFFFFFFFF or not track.timescale:
         return None
-    covered = _covered(source, box)
-    if covered == count and ticks == whole:
+    timed = covered(source, box)
+    if timed == count and ticks == whole:
         return None
     if track.kind == "video":
         usual = _picture_ticks(track, whole)
@@ -187,7 +187,7 @@ def _durations(source: Source, movie: Movie, track: Track) -> Fault | None:
         candidates = [_frame_ticks(track), *values[np.argsort(-times)].tolist()]
         usual = next((v for v in candidates if v and 0 < whole - v * (count - 1) <= v), 0)
         rest, most = whole - usual * (count - 1), usual
-    if not usual or (covered == count and abs(ticks - whole) <= most) or count * usual >= 1 << 32:
+    if not usual or (timed == count and abs(ticks - whole) <= most) or count * usual >= 1 << 32:
         return None
     if not (stated and _near(whole / track.timescale, stated)):
         return None
@@ -197,7 +197,7 @@ def _durations(source: Source, movie: Movie, track: Track) -> Fault | None:
     body = struct.pack(">I", len(runs)) + b"".join(struct.pack(">2I", *run) for run in runs)
     right = np.arange(count, dtype=np.int64) * usual
     mistimed = np.abs(np.cumsum(track.durations) - track.durations - right) > usual // 2
-    said = f"Its time table covers {covered:,} samples in {ticks:,} ticks where {count:,} take {whole:,}."
+    said = f"Its time table covers {timed:,} samples in {ticks:,} ticks where {count:,} take {whole:,}."
     patch = (box.body + 4, body + bytes(8 * (room - len(runs))))
     return Fault(track, said, box.body + 4, box.end, (patch,), mistimed=mistimed)
 
@@ -223,13 +223,6 @@ def _frame_ticks(track: Track) -> int:
     return track.coding.frames if track.coding is not None else 0
 
 
-def _covered(source: Source, stts: Box) -> int:
-    """The samples that a time table tells the duration of, or composition offsets are listed for."""
-    entries = min(source.uint(stts.body + 4, 4) or 0, (stts.end - stts.body - 8) // 8)
-    raw = source.read(stts.body + 8, 8 * entries)
-    return int(np.frombuffer(raw[: len(raw) // 8 * 8], ">u4")[::2].astype(np.int64).sum())
-
-
 def _composition(source: Source, track: Track) -> Fault | None:
     """Composition offsets by which two pictures show at once, or that are not there for all: the pictures tell their order."""
     box, count = _table(track, b"ctts"), track.offsets.size
@@ -242,7 +235,7 @@ def _composition(source: Source, track: Track) -> Fault | None:
     far = (np.abs(offsets - int(np.median(offsets))) > _FARTHEST * usual) | (np.abs(offsets) > _NEVER * usual)
     even = (track.durations[:-1] == usual).all()
     off_beat = even and _few_differ(offsets % usual)
-    whole = _covered(source, box) == count and not far.any() and not off_beat
+    whole = covered(source, box) == count and not far.any() and not off_beat
     if whole and np.diff(np.sort(decoded + offsets)).all():
         return None
     rank = _order(source, track)

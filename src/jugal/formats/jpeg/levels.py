@@ -2,7 +2,7 @@
 
 Each MCU of the run's first row says by how much it is off from the nearest known one above, the slopes on both sides carried on
 across the gap. How far such a guess is off is learnt where both sides are known, by how much is going on in the MCUs: those of
-a quiet sky tell the level of the whole run.
+a quiet sky tell the level of the whole run. MCUs that contradict each other more than is usual make it more doubtful.
 """
 
 from __future__ import annotations
@@ -26,6 +26,8 @@ _SHARES = (0.0, 0.25, 0.5, 0.75, 1.0)
 _CLASSES, _LEAST_DEVIATION, _FEW = 10, 0.25, 24
 #: Rows on which a guess is tried to learn how far it is off, and fewest of them.
 _TRIED, _FEW_TRIED = 24, 3
+#: By how much the doubt grows with how far the MCUs of a row disagree, at least and at most, and the least disagreement.
+_AGREED, _AT_ODDS, _LEAST_SPREAD = 0.5, 20.0, 0.25
 
 
 def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
@@ -44,15 +46,18 @@ def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64
     over, under = canvas.rims.of(above), own.of(numbers)
     carried = canvas.doubts(above)
     for c in range(parts):
-        guesses, deviations, usual = np.zeros(numbers.size), np.ones(numbers.size), []
+        guesses, deviations = np.zeros(numbers.size), np.ones(numbers.size)
+        off = spread = 0.0
         for r in np.unique(rows).tolist():
             same = rows == r
             learnt = _Guess.learn([canvas.rims.before(place), own], c, r, width)
             guesses[same], deviations[same] = learnt.guess(over.of(same), under.of(same), c)
-            usual.append((float(same.mean()), learnt.off))
-        offset = weighted_median(guesses, 1.0 / deviations)
+            off += float(same.mean()) * learnt.off
+            spread += float(same.mean()) * learnt.spread
+        offset, disagreed = _middle(guesses, deviations)
         offsets[c] = round(offset / reader.steps[c])
-        doubt[c] = np.hypot(float(np.median(carried[:, c])), sum(share * off for share, off in usual))
+        at_odds = float(np.clip(disagreed / max(spread, _LEAST_SPREAD), _AGREED, _AT_ODDS))
+        doubt[c] = np.hypot(float(np.median(carried[:, c])), at_odds * off)
     return offsets, doubt
 
 
@@ -61,7 +66,7 @@ class _Guess:
     """How the level of one MCU is guessed from that of another ``rows`` rows above it, and how far off that is.
 
     ``share`` of the mean slope is carried on over the gap; ``borders`` part classes of how busy a pair is, ``deviations`` those
-    of their guesses; ``off`` is that of the guess for a whole row.
+    of their guesses; ``off`` is that of the guess for a whole row, ``spread`` how far the MCUs of one usually disagree.
     """
 
     rows: int
@@ -69,6 +74,7 @@ class _Guess:
     borders: NDArray[np.float64]
     deviations: NDArray[np.float64]
     off: float
+    spread: float
 
     @classmethod
     def learn(cls, parts: list[Rims], c: int, rows: int, width: int) -> _Guess:
@@ -80,7 +86,7 @@ class _Guess:
         ]
         pairs = [(u, v) for u, v in pairs if np.isfinite(u.top[:, c] + v.top[:, c]).sum() >= _FEW]
         if not pairs:
-            return cls(rows, 0.0, np.zeros(0), np.ones(1), _NO_NEIGHBOUR)
+            return cls(rows, 0.0, np.zeros(0), np.ones(1), _NO_NEIGHBOUR, _LEAST_SPREAD)
         best = min(_SHARES, key=lambda s: sum(float(np.nanmean(np.abs(_apart(u, v, c, rows, s)))) for u, v in pairs))
         apart = np.concatenate([_apart(u, v, c, rows, best) for u, v in pairs])
         busy = np.concatenate([_busy(u, v, c) for u, v in pairs])
@@ -88,17 +94,17 @@ class _Guess:
         borders = np.unique(np.quantile(busy[known], np.linspace(0, 1, _CLASSES + 1)[1:-1]))
         number = np.searchsorted(borders, busy[known])
         deviations = np.array([_deviation(apart[known][number == k]) for k in range(borders.size + 1)])
-        guess = cls(rows, best, borders, deviations, _NO_NEIGHBOUR)
-        return cls(rows, best, borders, deviations, guess._usually_off(pairs, c, width))
+        guess = cls(rows, best, borders, deviations, _NO_NEIGHBOUR, _LEAST_SPREAD)
+        return cls(rows, best, borders, deviations, *guess._usually_off(pairs, c, width))
 
     def guess(self, over: Rims, under: Rims, c: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """What to add to each MCU of ``under``, and the deviation of that."""
         number = np.searchsorted(self.borders, _busy(over, under, c))
         return _apart(over, under, c, self.rows, self.share), self.deviations[number]
 
-    def _usually_off(self, pairs: list[tuple[Rims, Rims]], c: int, width: int) -> float:
-        """How far the guess for a row is off where the truth is known, as a deviation."""
-        offs = []
+    def _usually_off(self, pairs: list[tuple[Rims, Rims]], c: int, width: int) -> tuple[float, float]:
+        """How far the guess for a row is off where the truth is known, and its MCUs disagree, as deviations."""
+        offs, spreads = [], []
         for over, under in pairs:
             rows = over.top.shape[0] // width
             for row in np.unique(np.linspace(0, rows - 1, _TRIED).astype(int)).tolist():
@@ -106,11 +112,13 @@ class _Guess:
                 guesses, deviations = self.guess(over.of(part), under.of(part), c)
                 known = np.isfinite(guesses)
                 if known.sum() >= width // 2:
-                    offs.append(weighted_median(guesses[known], 1.0 / deviations[known]))
+                    off, spread = _middle(guesses[known], deviations[known])
+                    offs.append(off)
+                    spreads.append(spread)
         if len(offs) < _FEW_TRIED:
-            return _NO_NEIGHBOUR
+            return _NO_NEIGHBOUR, _LEAST_SPREAD
         # Of a few, the root of the mean square says more than their middle.
-        return float(np.sqrt(np.mean(np.square(offs))))
+        return float(np.sqrt(np.mean(np.square(offs)))), float(np.sqrt(np.mean(np.square(spreads))))
 
 
 def _apart(over: Rims, under: Rims, c: int, rows: int, share: float) -> NDArray[np.float64]:
@@ -129,6 +137,12 @@ def _deviation(values: NDArray[np.float64]) -> float:
     if not values.size:
         return 1.0
     return max(_LEAST_DEVIATION, MAD_TO_DEVIATION * float(np.median(np.abs(values))))
+
+
+def _middle(guesses: NDArray[np.float64], deviations: NDArray[np.float64]) -> tuple[float, float]:
+    """What MCUs guess together, the surer ones weighing more, and how far they are from it themselves."""
+    middle = weighted_median(guesses, 1.0 / deviations)
+    return middle, weighted_median(np.abs(guesses - middle), 1.0 / deviations)
 
 
 def weighted_median(values: NDArray[np.float64], weights: NDArray[np.float64]) -> float:

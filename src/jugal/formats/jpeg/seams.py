@@ -11,12 +11,14 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from jugal.formats.jpeg.canvas import ROWS_ACROSS, ROWS_LEARNT
+from jugal.formats.jpeg.canvas import ROWS_LEARNT
 from jugal.formats.jpeg.edges import read_sides
 from jugal.formats.jpeg.likeness import CHROMA, LEAST_DEVIATION, MOST_SAID, NOISE, Usual, apart, said
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.kernels.seams import seam_scores
 
+#: Rows of MCUs across which sides may still tell that they belong together.
+_ROWS_APART = 8
 #: MCUs at a run's ends that are enough to learn how rows meet.
 _ENOUGH = 12_000
 #: What one MCU of a seam counts, since its neighbours say much the same.
@@ -60,7 +62,7 @@ class _Learning:
     def __init__(self, width: int) -> None:
         self._width = width
         #: By how much those so many rows apart are nearer than strangers in the same rows, (rows, width) each.
-        self._nearer: list[list[NDArray[np.float64]]] = [[] for _ in range(ROWS_ACROSS)]
+        self._nearer: list[list[NDArray[np.float64]]] = [[] for _ in range(_ROWS_APART)]
         self._straight: list[NDArray[np.float64]] = []
         self._strange: list[NDArray[np.float64]] = []
         self._alone: list[float] = []
@@ -83,7 +85,7 @@ class _Learning:
 
     def meeting(self) -> _Meeting | None:
         """None where too few were seen."""
-        table = np.zeros((ROWS_ACROSS, 2))
+        table = np.zeros((_ROWS_APART, 2))
         for number, nearer in enumerate(self._nearer):
             means = np.concatenate([rows.mean(axis=1) for rows in nearer]) if nearer else np.zeros(0)
             if means.size >= _FEW_ROWS:
@@ -101,7 +103,7 @@ class Seams:
         self.width = reader.frame.mcus_x
         self._reader, self._runs = reader, runs
         self._parts = min(3, len(reader.shape))
-        told = min(ROWS_LEARNT, max(ROWS_ACROSS + _FEW_ROWS, _ENOUGH // self.width)) * self.width
+        told = min(ROWS_LEARNT, max(_ROWS_APART + _FEW_ROWS, _ENOUGH // self.width)) * self.width
         learning = [_Learning(self.width) for _ in range(self._parts)]
         #: Per run the sides of its first MCUs and of its last ones.
         self._heads: list[list[NDArray[np.float32]]] = []
@@ -168,7 +170,7 @@ class Seams:
     def _refined(self, run: Run, rough: Parting) -> Parting:
         """The same, to the MCU: those ahead of it go on from the one above, those behind it from the one ``lost`` further on."""
         width, lost = self.width, rough.lost
-        first = max(0, rough.at - (ROWS_ACROSS + 1) * width)
+        first = max(0, rough.at - (_ROWS_APART + 1) * width)
         sides = read_sides(self._reader, run, first, rough.at + width - first)
         numbers = np.arange(max(width, rough.at - first - width // 2), sides.top[0].shape[0])
         behind = numbers + first >= rough.at
@@ -176,7 +178,7 @@ class Seams:
         rows = (np.maximum(numbers + first - rough.at, 0) + lost) // width + 1
         for r in np.unique(rows).tolist():
             use = (rows == r) & (numbers + lost - r * width >= 0)
-            if r > ROWS_ACROSS or not (use & behind).any():
+            if r > _ROWS_APART or not (use & behind).any():
                 continue
             displaced = [
                 (b[numbers + lost - r * width], t[numbers]) for b, t in zip(sides.bottom, sides.top, strict=True)

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.base import Report, Subject
 from jugal.formats.fills import trailing_fill
+from jugal.formats.jpeg.alike import looking_right
 from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.damage import Verdicts, judge, spoiled_mask
 from jugal.formats.jpeg.decode import Picture, decode
 from jugal.formats.jpeg.estimate import WORTH, estimate
@@ -18,6 +22,7 @@ from jugal.formats.jpeg.metadata import examine_metadata
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.resync import find_mosaic
+from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.scans import find_cuts, stops_decoders
 from jugal.formats.jpeg.select import Selection, decodable, given_up, select, standard_scans, usable
 from jugal.formats.jpeg.thumbnail import dc_rgb, is_luminance_first, thumbnail_of
@@ -28,6 +33,8 @@ from jugal.model.result import Region
 from jugal.model.strip import Matter
 
 _SHOWN_REGIONS = 12
+#: How sure of its place and levels a run must be for what is shown to be held against it.
+_SURE_ENOUGH = 0.8
 
 
 def examine(subject: Subject, report: Report) -> None:
@@ -75,6 +82,16 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     every = scans[0].restart_interval if scans else 0
     intervals = -(-frame.mcus_x * frame.mcus_y // every) if every else 0
     believable = not missing or not verdicts.damages or (shown > 50 and not 0 < intervals < 2 * len(verdicts.damages))
+    # Common decoders put the typical tables in where none are given, so that alone keeps no viewer from opening it.
+    stopped = stops_decoders(structure)
+    broken = stopped or given_up(structure)
+    opens = selection.opens and not structure.missing_quant() and not broken and (not missing or believable)
+    restored = []
+    if opens and verdicts.damages and shown < 98:
+        restored = _restored(subject, structure, picture)
+        for each in restored:
+            mask *= 1.0 - looking_right(picture, each.reader, each.parts)
+        shown = scoring.share(float(1.0 - mask.mean()), 1.0)
     _scan_findings(subject, report, structure, picture, verdicts)
     _strip(report, structure, verdicts)
     _regions(report, mask, frame.height)
@@ -83,10 +100,6 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     report.thumbnail = thumbnail_of(rgb)
     if structure.missing_quant():
         shown = min(shown, 50.0)
-    # Common decoders put the typical tables in where none are given, so that alone keeps no viewer from opening it.
-    stopped = stops_decoders(structure)
-    broken = stopped or given_up(structure)
-    opens = selection.opens and not structure.missing_quant() and not broken and (not missing or believable)
     report.score = shown if opens else scoring.UNOPENABLE
     report.attainable = report.score
     cuts = find_cuts(picture, verdicts.damages)
@@ -94,21 +107,36 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
         report.plan("cut-scans", "Keep each scan up to its first damage; what it would refine stays coarse.", cuts.kept)
         report.attainable = max(report.attainable, cuts.kept)
     _plans(subject, report, selection, shown, believable)
-    if opens and verdicts.damages and shown < 98:
-        mosaic = find_mosaic(subject, structure, picture)
-        if mosaic is not None and mosaic.kept > shown + 1:
-            report.plan(
-                "resync", "Take up decoding behind each damage and put what survives back in its place.", mosaic.kept
-            )
-            report.attainable = max(report.attainable, mosaic.kept)
-        found = find_intervals(subject, structure)
-        if found is not None and found.kept > shown + 1:
-            report.plan(
-                "restore-intervals",
-                "Put every whole interval between restart markers back in its place.",
-                found.kept,
-            )
-            report.attainable = max(report.attainable, found.kept)
+    for each in restored:
+        if each.kept > shown + 1:
+            report.plan(each.method, each.what, each.kept)
+            report.attainable = max(report.attainable, each.kept)
+
+
+@dataclass(frozen=True, slots=True)
+class _Restored:
+    """What a repair of the scan would put back where, ``kept`` percent of the picture in all."""
+
+    method: str
+    what: str
+    kept: float
+    reader: RunReader
+    parts: list[Placed]
+
+
+def _restored(subject: Subject, structure: Structure, picture: Picture) -> list[_Restored]:
+    """What repairs inside the scan would give."""
+    out = []
+    mosaic = find_mosaic(subject, structure, picture)
+    if mosaic is not None:
+        parts = [p for p in mosaic.placed if p.surety > _SURE_ENOUGH]
+        what = "Take up decoding behind each damage and put what survives back in its place."
+        out.append(_Restored("resync", what, mosaic.kept, mosaic.reader, parts))
+    found = find_intervals(subject, structure)
+    if found is not None:
+        what = "Put every whole interval between restart markers back in its place."
+        out.append(_Restored("restore-intervals", what, found.kept, found.reader, found.placed()))
+    return out
 
 
 def _segment_findings(subject: Subject, report: Report, selection: Selection) -> None:

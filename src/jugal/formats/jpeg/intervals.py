@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
 from jugal.formats.jpeg.parse import Structure, read_entropy
 from jugal.formats.jpeg.runs import Run, RunReader
@@ -57,6 +58,15 @@ class Intervals:
         """Percent of the picture that is in its place again."""
         whole = sum(run.count for chain in self.chains for run in chain.runs)
         return 100.0 * whole / self.reader.total
+
+    def placed(self) -> list[Placed]:
+        """Each interval as a run in its place. Its levels are its own, since each counts from zero."""
+        none = np.zeros(len(self.reader.shape))
+        return [
+            Placed(run, (chain.number + i) * self.size, none.astype(np.int64), none)
+            for chain in self.chains
+            for i, run in enumerate(chain.runs)
+        ]
 
 
 def applicable(structure: Structure) -> bool:

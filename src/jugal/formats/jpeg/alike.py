@@ -1,0 +1,105 @@
+"""What a decoder shows in the wrong place and that looks right all the same: white paper moved along by some blocks is white paper.
+
+Behind a damage a decoder shows MCUs that belong elsewhere, or counts from a wrong level. Where both what it shows and what
+belongs there are known, sample is held against sample.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.jpeg.canvas import Placed
+from jugal.formats.jpeg.decode import Picture, raw_offsets
+from jugal.formats.jpeg.levels import sample_rows
+from jugal.formats.jpeg.parse import Entropy
+from jugal.formats.jpeg.runs import RunReader
+
+#: Levels by which a sample of brightness and one of the colour differences may be off and look right.
+_SAME, _SAME_TINT = 12.0, 8.0
+#: Samples and runs of a picture that are looked at, since all are held at once, and MCUs read at a time.
+_MOST_SAMPLES, _MOST_RUNS, _STRIP = 48_000_000, 10_000, 4096
+
+
+def looking_right(picture: Picture, reader: RunReader, placed: Iterable[Placed]) -> NDArray[np.float32]:
+    """(rows, MCUs a row): the share of each MCU of ``picture`` that looks as it should, 0..1.
+
+    ``placed`` is what is known to belong where. An MCU of which it is not known what should stand there, or what is shown, is
+    taken for wrong.
+    """
+    across, down = reader.frame.mcus_x, reader.frame.mcus_y
+    right = np.zeros(reader.total, np.float32)
+    parts = [p for p in placed if p.run.count]
+    count = sum(p.run.count for p in parts)
+    if 0 < count * reader.blocks.size * 64 <= _MOST_SAMPLES and len(parts) <= _MOST_RUNS:
+        belongs = np.full(reader.total, -1, np.int64)
+        belongs[np.concatenate([np.arange(p.place, p.end) for p in parts])] = np.arange(count)
+        shown = _shown(picture, parts)
+        which = np.flatnonzero((belongs >= 0) & (shown >= 0))
+        right[which] = _shares(picture, reader, parts, which, shown[which], belongs[which])
+    return right.reshape(down, across)
+
+
+def _shown(picture: Picture, parts: list[Placed]) -> NDArray[np.int64]:
+    """Which of all MCUs in ``parts``, in their order, is shown at each place; -1 where none is."""
+    decoded = picture.scans[0]
+    places = np.concatenate([_bits_in_file(p.run.entropy, p.run.bits[:-1]) for p in parts])
+    order = np.argsort(places)
+    out = np.full(decoded.units, -1, np.int64)
+    seen = np.flatnonzero(decoded.unit_pos >= 0)
+    wanted = _bits_in_file(decoded.scan.entropy, decoded.unit_pos[seen].astype(np.int64))
+    at = np.minimum(np.searchsorted(places[order], wanted), order.size - 1)
+    same = places[order[at]] == wanted
+    out[seen[same]] = order[at[same]]
+    return out
+
+
+def _bits_in_file(entropy: Entropy, bits: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Bits of unstuffed data as numbers of bits in the file: behind a restart marker that stands ahead of them."""
+    bytes_at = raw_offsets(entropy, bits >> 3)
+    last = entropy.raw.size - 1
+    following = entropy.raw[np.minimum(bytes_at + 1, last)]
+    marked = (entropy.raw[np.minimum(bytes_at, last)] == 0xFF) & (following >= 0xD0) & (following <= 0xD7)
+    return np.asarray((bytes_at + 2 * marked) * 8 + (bits & 7))
+
+
+def _shares(
+    picture: Picture,
+    reader: RunReader,
+    parts: list[Placed],
+    which: NDArray[np.int64],
+    shown: NDArray[np.int64],
+    belongs: NDArray[np.int64],
+) -> NDArray[np.float32]:
+    """Of each MCU in ``which`` the share of its samples that are right, the least of all components."""
+    shares = np.ones(which.size, np.float32)
+    for c in range(len(reader.shape)):
+        samples = _samples(reader, parts, c)
+        own = np.flatnonzero(reader.blocks == c)
+        true_dc = np.concatenate([p.run.dc[:, own[0]] + int(p.offsets[c]) for p in parts])
+        off = (_first_dc(picture, reader, c)[which] - true_dc[shown]) * reader.steps[c]
+        limit = _SAME_TINT if c and len(reader.shape) == 3 else _SAME
+        for first in range(0, which.size, _STRIP):
+            use = slice(first, first + _STRIP)
+            apart = samples[shown[use]].astype(np.float32) + off[use, None] - samples[belongs[use]]
+            shares[use] = np.minimum(shares[use], (np.abs(apart) <= limit).mean(axis=1))
+    return shares
+
+
+def _samples(reader: RunReader, parts: list[Placed], c: int) -> NDArray[np.int8]:
+    """(MCUs, samples) of component ``c`` of all ``parts``, mid-grey at 0."""
+    strips = []
+    for part in parts:
+        for first in range(0, part.run.count, _STRIP):
+            most = min(_STRIP, part.run.count - first)
+            values = sample_rows(reader, part.run, first, most, c, int(part.offsets[c]))
+            strips.append(np.clip(np.round(values), -128, 127).astype(np.int8))
+    return np.concatenate(strips)
+
+
+def _first_dc(picture: Picture, reader: RunReader, c: int) -> NDArray[np.int64]:
+    """The DC value of the first block of component ``c`` in each MCU as a decoder arrives at it."""
+    index, (v, h) = reader.scan.components[c][0], reader.shape[c]
+    return picture.dc[index][::v, ::h].reshape(-1).astype(np.int64)

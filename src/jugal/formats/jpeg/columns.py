@@ -41,6 +41,14 @@ class RowEnds:
         # Where MCU number k ends a row, the run begins in column width - 1 - k.
         return np.asarray(np.logaddexp(np.log(1 - _SIDES_ALIKE) + sums[::-1], np.log(_SIDES_ALIKE)))
 
+    def moved(self, row: int, lost: int) -> float:
+        """How rows from number ``row`` on speak for ending ``lost`` MCUs early rather than where they do, in nats.
+
+        The run begins where a row does.
+        """
+        ends = np.arange(row + 1, self.strange.size // self.width + 1) * self.width - 1
+        return _TEMPER * float((self.strange[ends - lost] - self.strange[ends]).sum())
+
     def changes(self) -> list[int]:
         """The MCUs, to a row or so, from which on rows end in another column."""
         width, rows = self.width, self.strange.size // self.width

@@ -24,6 +24,7 @@ from jugal.formats.jpeg.decode import Decoded, Picture, raw_offsets
 from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.entropy import codes_nothing_new
 from jugal.formats.jpeg.importance import missing_share, scan_weights
+from jugal.formats.jpeg.losses import find_loss
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
@@ -296,6 +297,9 @@ def _judge_scan(
             broken = find_break(edges, sampled_units)
             if stops and broken is not None and strangeness(edges, broken) < STRANGE:
                 broken = None
+            if broken is None and structure.eoi is not None and (runs_out or code is FindingCode.JPEG_SHORT):
+                reader = RunReader(structure)
+                broken = find_loss(reader, reader.read(scan.entropy, 8 * starts[s], reader.total)[0])
             if broken is not None:
                 damage.first = broken
                 damage.start = damage.end = int(sampled_units[broken])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -169,6 +169,9 @@ def parse_frame(marker: int, body: bytes) -> Frame | None:
     height, width = int.from_bytes(body[1:3], "big"), int.from_bytes(body[3:5], "big")
     if width == 0 or not 2 <= body[0] <= 16:
         return None
+    if len(components) == 1:
+        # Alone a component is coded block by block, whatever sampling is stated (A.2.2).
+        components = [replace(components[0], h=1, v=1)]
     return Frame(marker, body[0], height, width, tuple(components))
 
 

@@ -123,8 +123,8 @@ class Seams:
         """(most + 1,): how run ``number + 1`` goes on from the end of the one before with so many MCUs lost between them."""
         return self._seam(self._tails[number], self._heads[number + 1], most)
 
-    def parting(self, number: int, most: int) -> Parting | None:
-        """Where in run ``number`` up to ``most`` MCUs were surely lost without an error, since it goes on much better so."""
+    def parting(self, number: int, most: int, least: float = _SURELY_BROKEN) -> Parting | None:
+        """Where in run ``number`` up to ``most`` MCUs were lost without an error, since it goes on better so by ``least`` nats."""
         run, width = self._runs[number], self.width
         if run.count <= 3 * width or most < 1:
             return None
@@ -143,7 +143,7 @@ class Seams:
             lost = int(np.argmax(seam))
             # Both by what pairs of MCUs say alone and by what they do beside other columns of the same rows.
             nats = float(seam[lost] + min(-seam[0], _TEMPER * strange[at]))
-            if nats > _SURELY_BROKEN and (best is None or nats > best.nats):
+            if nats > least and (best is None or nats > best.nats):
                 best = Parting(first, lost, nats)
             strange[max(0, at - width // 2) : at + width // 2 + 1] = -np.inf
         return None if best is None else self._refined(run, best)

@@ -17,8 +17,10 @@ from jugal.formats.jpeg.levels import sample_rows
 from jugal.formats.jpeg.parse import Entropy
 from jugal.formats.jpeg.runs import RunReader
 
-#: Levels by which a sample of brightness and one of the colour differences may be off and look right.
+#: Levels by which a sample of brightness and one of the colour differences may be off and look right, and what a level of either
+#: difference changes of red, green and blue (ITU-T T.871 (7)).
 _SAME, _SAME_TINT = 12.0, 8.0
+_SHOWN = {1: (0.0, -0.344, 1.772), 2: (1.402, -0.714, 0.0)}
 #: Samples and runs of a picture that are looked at, since all are held at once, and MCUs read at a time.
 _MOST_SAMPLES, _MOST_RUNS, _STRIP = 48_000_000, 10_000, 4096
 
@@ -73,18 +75,31 @@ def _shares(
     shown: NDArray[np.int64],
     belongs: NDArray[np.int64],
 ) -> NDArray[np.float32]:
-    """Of each MCU in ``which`` the share of its samples that are right, the least of all components."""
+    """Of each MCU in ``which`` the share of its samples that are right, the least of all components.
+
+    By how much the colours of an MCU are off in the mean lessens what its brightness may be off.
+    """
     shares = np.ones(which.size, np.float32)
-    for c in range(len(reader.shape)):
+    over, under = np.zeros(which.size, np.float32), np.zeros(which.size, np.float32)
+    tinted = len(reader.shape) == 3
+    for c in reversed(range(len(reader.shape))):
         samples = _samples(reader, parts, c)
         own = np.flatnonzero(reader.blocks == c)
         true_dc = np.concatenate([p.run.dc[:, own[0]] + int(p.offsets[c]) for p in parts])
         off = (_first_dc(picture, reader, c)[which] - true_dc[shown]) * reader.steps[c]
-        limit = _SAME_TINT if c and len(reader.shape) == 3 else _SAME
         for first in range(0, which.size, _STRIP):
             use = slice(first, first + _STRIP)
             apart = samples[shown[use]].astype(np.float32) + off[use, None] - samples[belongs[use]]
-            shares[use] = np.minimum(shares[use], (np.abs(apart) <= limit).mean(axis=1))
+            if tinted and c:
+                # Of a component that is off all over it is the mean that shows.
+                mean = apart.mean(axis=1)
+                shares[use] = np.minimum(shares[use], (np.abs(apart - mean[:, None]) <= _SAME_TINT).mean(axis=1))
+                shown_as = mean[:, None] * np.array(_SHOWN[c], np.float32)
+                over[use] += shown_as.max(axis=1)
+                under[use] += shown_as.min(axis=1)
+            else:
+                right = (apart + over[use, None] <= _SAME) & (apart + under[use, None] >= -_SAME)
+                shares[use] = np.minimum(shares[use], right.mean(axis=1))
     return shares
 
 

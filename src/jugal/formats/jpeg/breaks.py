@@ -7,18 +7,15 @@ its own row all right of the break, in the next row all left of it. An edge of t
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.edges import Edges
 from jugal.formats.jpeg.parse import Structure
-from jugal.kernels.stairs import stair_heights, stairs
+from jugal.formats.jpeg.stairs import AT_SIDE, SIDE, level_steps, peaks
+from jugal.kernels.stairs import stairs
 
-#: From the median distance from the median to a standard deviation.
-MAD_TO_DEVIATION = 1.4826
 #: Classes of distance between pixel rows by which neighbours are told from strangers, what one edge may say at most, in
 #: nats, and what an edge of a chroma component counts against one of luma.
 _CLASSES, _MOST_SAID, _CHROMA = 12, 1.5, 0.5
@@ -29,34 +26,12 @@ _LEAST_STRANGERS, _ROWS_TOLD, _LEAST_ROOM = 100, 4, 0.6
 _BROKEN, _AS_CLEAR, _AS_CLEAR_AT_CLUSTER = 0.35, 0.5, 0.4
 #: Strangeness of the rest by which another picture's bytes are told.
 STRANGE = 0.75
-#: What a break near the picture's side counts: an edge of the subject that lies along a row of MCUs looks the same.
-AT_SIDE, _SIDE = 0.4, 3
 #: Nats that the boundary of a sector and of a cluster in its bytes give to an MCU, and how many MCUs behind it a break may be
 #: noticed, since a decoder does not fail at once.
 _SECTOR_BONUS, _CLUSTER_BONUS, _NOTICED = 2.5, 2.0, 6
-#: A step in level: its height in deviations of an edge, none counted beyond the cap, and in what rows differ by among
-#: themselves; where damage is certain and only its place is asked, and where nothing else tells of it. Then both
-#: together count, and it must be of so many levels that it shows.
-_CAP, _LEAST_DEVIATION, _LEAST_USUAL, _SAMPLES = 3.0, 0.25, 0.08, 4096
-_KNOWN_STEP, _SILENT_STEP, _LEAST_MARGIN = (1.8, 2.5), (1.2, 5.5, 6.0), 6
-#: How alike the heights of both parts of a step must be, and how quiet the rests of its rows, as shares of its height.
-_EVEN, _QUIET = 0.55, 0.45
-#: Height of a step in mean levels from which the pixels are looked at, and how many places a picture has looked at.
-_SUSPECT, _MOST_SUSPECTS = 1.0, 2
-
-
-@dataclass(frozen=True, slots=True)
-class Step:
-    """A step in level at MCU number ``unit``: its height in deviations of an edge, in what is usual between rows, in levels.
-
-    It is ``clean`` where both its parts are of the same height and what lies beside them in the same rows is quiet.
-    """
-
-    unit: int
-    height: float
-    unusual: float
-    levels: float
-    clean: bool = True
+#: Where damage is certain and only its place is asked, the height of a step in deviations of an edge and in what rows differ by
+#: among themselves.
+_KNOWN_STEP = (1.8, 2.5)
 
 
 def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.float32]]:
@@ -89,21 +64,21 @@ def _first_stranger(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
     # Near the end of what was read there are fewer edges to say it.
     seen = np.minimum(width, np.arange(said.size, 0, -1))
     means, before, behind = (np.empty(said.size) for _ in range(3))
-    stairs(said, width, edges.first, _SIDE, means, before, behind)
+    stairs(said, width, edges.first, SIDE, means, before, behind)
     clear = np.minimum(seen * means, seen * means - width * before)
     units = edges.first + np.arange(said.size)
     first, last = byte_at[units - 1], byte_at[np.minimum(units, byte_at.size - 1)]
     cluster, sector = (last // 4096 > first // 4096), (last // 512 > first // 512)
     at_cluster = np.convolve(cluster, np.ones(_NOTICED + 3))[2 : 2 + cluster.size] > 0
     # An edge of the subject that lies along a row of MCUs looks like a break at the picture's side.
-    beside = np.minimum(units % width, width - units % width) < _SIDE
+    beside = np.minimum(units % width, width - units % width) < SIDE
     clear[beside & ~at_cluster] *= AT_SIDE
     most, apart = float(clear.max()), max(2, width // 2)
-    peaks = _peaks(clear, max(_AS_CLEAR * most, _BROKEN * width), apart)
-    aligned = _peaks(np.where(at_cluster, clear, 0.0), max(_AS_CLEAR_AT_CLUSTER * most, _BROKEN * width), apart)
-    if not peaks and not aligned:
+    found = peaks(clear, max(_AS_CLEAR * most, _BROKEN * width), apart)
+    aligned = peaks(np.where(at_cluster, clear, 0.0), max(_AS_CLEAR_AT_CLUSTER * most, _BROKEN * width), apart)
+    if not found and not aligned:
         return None
-    peak = (aligned or peaks)[0]
+    peak = (aligned or found)[0]
     near = max(0, peak - _NOTICED)
     weighed = (clear + _SECTOR_BONUS * sector + _CLUSTER_BONUS * cluster)[near : peak + 3]
     return int(edges.first + near + int(np.argmax(weighed)))
@@ -170,126 +145,10 @@ def strangers_at(edges: Edges, known: Edges) -> NDArray[np.float64] | None:
     return found / room if room > _LEAST_ROOM else None
 
 
-def _peaks(values: NDArray[np.float64], least: float, apart: int) -> list[int]:
-    """Where ``values`` reach ``least`` and are largest within the next ``apart``."""
-    high = np.flatnonzero(values >= least)
-    peaks: list[int] = []
-    number = 0
-    while number < high.size:
-        start = int(high[number])
-        peaks.append(start + int(np.argmax(values[start : start + apart])))
-        number = int(np.searchsorted(high, peaks[-1] + apart))
-    return peaks
-
-
 def _known_step(edges: Edges) -> int | None:
-    step = level_step(edges.step, edges.width, edges.first)
     height, unusual = _KNOWN_STEP
-    return step.unit if step is not None and step.height > height and step.unusual > unusual else None
-
-
-def level_step(steps: list[NDArray[np.float32]], width: int, first: int, at_side: float = AT_SIDE) -> Step | None:
-    """The clearest step in level: edges of a row's length that are all off by the same amount, and none around them.
-
-    ``steps`` are the differences to the row above by component, the first of which is that of MCU number ``first``. What begins
-    near the picture's sides counts ``at_side``.
-    """
-    best: Step | None = None
-    for step in steps[:3]:
-        found = _stair(step.astype(np.float64), width, first, at_side)
-        if found is not None and (best is None or found.height > best.height):
-            best = found
-    return best
-
-
-def _stair(values: NDArray[np.float64], width: int, first: int, at_side: float) -> Step | None:
-    """The clearest stair in differences to the row above, the first of which is that of MCU number ``first``."""
-    if values.size < 2 * width or width < 8:
-        return None
-    clipped = _clipped(values)
-    heights = _heights(clipped, width, first, at_side)
-    best = int(np.argmax(heights))
-    height, levels = float(heights[best]), abs(float(np.median(values[best : best + width])))
-    clean = _is_clean(values, width, first, best, levels)
-    return Step(first + best, height, height / _usual_change(clipped, width, best), levels, clean)
-
-
-def _is_clean(values: NDArray[np.float64], width: int, first: int, at: int, levels: float) -> bool:
-    """Whether both parts of the stair at place ``at`` are of one height and the rests of its two rows are quiet."""
-    row = at - (first + at) % width
-    parts = values[at : row + width], values[row + width : at + width]
-    rests = values[max(0, row) : at], values[at + width : row + 2 * width]
-    heights = [float(np.median(part)) for part in parts if part.size >= _SIDE]
-    even = min(heights) * max(heights) > 0 and min(map(abs, heights)) > _EVEN * max(map(abs, heights))
-    return even and all(abs(float(np.median(rest))) < _QUIET * levels for rest in rests if rest.size >= _SIDE)
-
-
-def _clipped(values: NDArray[np.float64]) -> NDArray[np.float64]:
-    """``values`` in deviations from their middle, none counted beyond the cap."""
-    some = values[:: max(1, values.size // _SAMPLES)]
-    middle = float(np.median(some))
-    deviation = max(_LEAST_DEVIATION, MAD_TO_DEVIATION * float(np.median(np.abs(some - middle))))
-    return np.clip((values - middle) / deviation, -_CAP, _CAP)
-
-
-def _heights(clipped: NDArray[np.float64], width: int, first: int, at_side: float) -> NDArray[np.float64]:
-    """How high a stair begins at each MCU, in deviations."""
-    heights = np.empty(clipped.size)
-    stair_heights(clipped, width, first, _SIDE, at_side, heights)
-    return heights
-
-
-def _usual_change(clipped: NDArray[np.float64], width: int, stair: int) -> float:
-    """By how much the means of rows change from one to the next, but for those near a stair: few change by more."""
-    means = clipped[: clipped.size // width * width].reshape(-1, width).mean(axis=1)
-    changes = np.abs(np.diff(means))
-    row = stair // width
-    rest = np.concatenate((changes[: max(0, row - 1)], changes[row + 2 :]))
-    return max(_LEAST_USUAL, float(np.quantile(rest, 0.9))) if rest.size > 2 else 1.0
-
-
-def suspects(planes: list[NDArray[np.float32]], at_side: float = AT_SIDE) -> list[int]:
-    """MCUs at which the mean levels look like a step, the likeliest first: few, and most of them nothing. What begins near the
-    picture's sides counts ``at_side``."""
-    width = planes[0].shape[1]
-    if width < 8 or planes[0].shape[0] < 4:
-        return []
-    found: list[tuple[float, int]] = []
-    for plane in planes[:3]:
-        flat = plane.reshape(-1).astype(np.float64)
-        heights = _heights(_clipped(flat[width:] - flat[:-width]), width, width, at_side)
-        found += [(float(heights[k]), width + k) for k in _peaks(heights, _SUSPECT, width)]
-    chosen: list[int] = []
-    for _, unit in sorted(found, reverse=True):
-        if all(abs(unit - other) > width // 2 for other in chosen):
-            chosen.append(unit)
-    return chosen[:_MOST_SUSPECTS]
-
-
-def stands_out(step: Step) -> bool:
-    """Whether a step is so clear that it is damage though nothing else tells of any, if it is no part of the subject."""
-    height, together, levels = _SILENT_STEP
-    return step.clean and step.height > height and step.height * step.unusual > together and step.levels > levels
-
-
-def is_inside(unit: int, width: int, units: int) -> bool:
-    """Whether a step at MCU number ``unit`` of ``units``, ``width`` a row, is no part of the subject by its place.
-
-    What begins near the picture's sides may be one, and where no two rows follow.
-    """
-    margin = max(_LEAST_MARGIN, width // 10)
-    return min(unit % width, width - unit % width) >= margin and unit + 2 * width <= units
-
-
-def is_flat(planes: list[NDArray[np.float32]], unit: int) -> bool:
-    """Whether the row of MCUs that begins at ``unit``, or the one above, is flat in all components: a part of the subject or a
-    gap that was filled, at whose edges a step tells nothing."""
-    width = planes[0].shape[1]
-    runs = [
-        [float((np.diff(p.reshape(-1)[begin : begin + width]) == 0).mean()) for p in planes[:3]]
-        for begin in (unit, max(0, unit - width))
-    ]
-    return any(min(shares) > 0.5 for shares in runs)
+    steps = level_steps(edges.step, edges.width, edges.first)
+    return steps[0].unit if steps and steps[0].height > height and steps[0].unusual > unusual else None
 
 
 def level_offset(planes: list[NDArray[np.float32]], unit: int, good: int) -> float:

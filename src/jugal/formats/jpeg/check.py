@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from jugal.formats.base import Report, Subject
 from jugal.formats.fills import trailing_fill
-from jugal.formats.jpeg.alike import looking_right
 from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.alike import looking_right
 from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.damage import Verdicts, judge, spoiled_mask
 from jugal.formats.jpeg.decode import Picture, decode

@@ -15,7 +15,6 @@ from jugal.formats.jpeg.activity import find_change
 from jugal.formats.jpeg.breaks import (
     STRANGE,
     find_break,
-    is_inside,
     level_offset,
     level_planes,
     strangeness,
@@ -28,6 +27,7 @@ from jugal.formats.jpeg.losses import find_loss
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
+from jugal.formats.jpeg.stairs import is_inside
 from jugal.formats.jpeg.steps import clear_steps
 from jugal.formats.jpeg.swaps import find_swaps, levels_part
 from jugal.kernels.blockstats import SECTOR
@@ -86,10 +86,10 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
         result.foreign.extend(merge(foreign))
         marks = sorted([(f.span, True) for f in fills] + [(s, False) for s in merge(foreign)], key=lambda x: x[0].start)
         _judge_scan(result, structure, picture, number, decoded, planes, marks, subject.size)
-    if not result.damages and picture.frame.marker in spec.SEQUENTIAL and len(picture.scans) == 1:
-        _silent_swap(result, structure, picture, planes)
+    if picture.frame.marker in spec.SEQUENTIAL and len(picture.scans) == 1:
         if not result.damages:
-            _silent_step(result, structure, picture, planes)
+            _silent_swap(result, structure, picture, planes)
+        _silent_step(result, structure, picture, planes)
     if result.damages and picture.frame.marker == spec.PROGRESSIVE:
         picture.weights = scan_weights(picture, structure)
     _scans_that_never_came(result, structure, picture)
@@ -131,14 +131,17 @@ def _silent_swap(result: Verdicts, structure: Structure, picture: Picture, plane
 
 
 def _silent_step(result: Verdicts, structure: Structure, picture: Picture, planes: list[NDArray[np.float32]]) -> None:
-    """A step in level that no error tells of: flipped bits in a DC difference, a few bytes lost."""
+    """A step in level that no error tells of, ahead of all damage that one does: flipped bits in a DC difference, a few bytes lost."""
     decoded = picture.scans[0]
-    if not _has_edges(structure) or decoded.units < _LEAST_UNITS:
+    width = decoded.units_x
+    rows = min((d.first for d in result.damages), default=decoded.units) // width
+    if not _has_edges(structure) or rows * width < _LEAST_UNITS:
         return
-    for step in clear_steps(RunReader(structure), decoded.scan.entropy, decoded.unit_pos, planes):
-        if is_inside(step.unit, decoded.units_x, decoded.units):
+    ahead = [plane[:rows] for plane in planes]
+    for step in clear_steps(RunReader(structure), decoded.scan.entropy, decoded.unit_pos, ahead):
+        if is_inside(step, width, rows * width):
             at = int(_unit_bytes(decoded)[step.unit])
-            result.damages.append(Damage(0, step.unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
+            result.damages.insert(0, Damage(0, step.unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
             return
 
 

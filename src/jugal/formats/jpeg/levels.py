@@ -14,9 +14,9 @@ from numpy.typing import NDArray
 from scipy.fft import idctn
 
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION
 from jugal.formats.jpeg.canvas import ROWS_LEARNT, Canvas, Rims, rims_of
 from jugal.formats.jpeg.runs import Run, RunReader
+from jugal.formats.jpeg.stairs import MAD_TO_DEVIATION
 
 #: The doubt in levels where nothing stands above a run.
 _NO_NEIGHBOUR = 40.0

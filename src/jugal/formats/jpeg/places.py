@@ -13,10 +13,10 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import logsumexp
 
-from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION
 from jugal.formats.jpeg.columns import RowEnds
 from jugal.formats.jpeg.runs import Run
 from jugal.formats.jpeg.seams import Seams
+from jugal.formats.jpeg.stairs import MAD_TO_DEVIATION
 
 _CLUSTER = 4096
 #: Bytes on both sides of lost ones by whose MCUs theirs are reckoned, in shares of them and at least.

@@ -10,11 +10,11 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from jugal.formats.jpeg.breaks import AT_SIDE, Step, is_flat, is_inside, level_step, stands_out, suspects
 from jugal.formats.jpeg.decode import raw_offsets
 from jugal.formats.jpeg.edges import read_steps
 from jugal.formats.jpeg.parse import Entropy
 from jugal.formats.jpeg.runs import Run, RunReader
+from jugal.formats.jpeg.stairs import AT_SIDE, Step, is_inside, level_steps, parts_subject, stands_out, suspects
 
 _CLUSTER = 4096
 #: Rows on both sides of a suspect that are read, by how many MCUs they have.
@@ -44,11 +44,10 @@ def clear_steps(
     )
     for first in begins:
         last = min(planes[0].size, first + 2 * around * width)
-        step = level_step(
-            read_steps(reader, entropy, int(bits[first]), width, first, last), width, first + width, at_side
-        )
-        if step is not None and stands_out(step) and not is_flat(planes, step.unit):
-            yield step
+        found = read_steps(reader, entropy, int(bits[first]), width, first, last)
+        for step in level_steps(found, width, first + width, at_side):
+            if stands_out(step) and not parts_subject(planes, step):
+                yield step
 
 
 def step_inside(reader: RunReader, run: Run, place: int) -> int | None:
@@ -67,7 +66,7 @@ def step_inside(reader: RunReader, run: Run, place: int) -> int | None:
     for at_side in (AT_SIDE, 1.0):
         for step in clear_steps(reader, run.entropy, run.bits[skip:], planes, at_side):
             at = skip + step.unit
-            if is_inside(step.unit, width, rows * width) or _at_cluster(run, at):
+            if is_inside(step, width, rows * width) or _at_cluster(run, at):
                 return at
     return None
 

@@ -10,11 +10,12 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from jugal.formats.jpeg.breaks import MAD_TO_DEVIATION, strangers_at
+from jugal.formats.jpeg.breaks import strangers_at
 from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.edges import Edges, read_edges
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
+from jugal.formats.jpeg.stairs import MAD_TO_DEVIATION
 
 _CLUSTER = 4096
 #: A decoder may need some MCUs to fall into step behind a border.

@@ -1,0 +1,191 @@
+"""Steps in level that a decoder's lost DC difference leaves behind: in its own row all right of a place, in the next row all left
+of it. An edge of the subject seldom has that shape, and seldom is it of one height all along.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.kernels.stairs import stair_heights
+
+#: From the median distance from the median to a standard deviation.
+MAD_TO_DEVIATION = 1.4826
+#: What a step near the picture's side counts: an edge of the subject that lies along a row of MCUs looks the same. Of fewer MCUs
+#: than so many a part of a step tells nothing.
+AT_SIDE, SIDE = 0.4, 3
+#: Deviations beyond which none of an edge counts, the least of them, and of rows' means; samples from which they are learnt.
+_CAP, _LEAST_DEVIATION, _LEAST_USUAL, _SAMPLES = 3.0, 0.25, 0.08, 4096
+#: A step that nothing else tells of: its height in deviations of an edge, that times what it is in changes usual between rows,
+#: and the levels it must be of to show. Columns from the sides within which more is asked, as a share of the row and at least.
+_SILENT_STEP, _MARGIN, _LEAST_MARGIN = (1.2, 5.5, 6.0), 0.1, 6
+#: How alike the heights of both parts of a step must be, and how quiet the rests of its rows, as shares of its height.
+_EVEN, _QUIET = 0.55, 0.45
+#: Within a step differences vary as they do around it, so many times as much at most, or by such a share of its height.
+_VARY, _VARY_SHARE = 3.0, 0.35
+#: By which share of its levels the parts of a step near a side may differ, and by how many levels where all is flat.
+_ALIKE, _EXACT = 0.2, 0.5
+#: Height of a step in mean levels from which the pixels are looked at, and how many places a picture has looked at.
+_SUSPECT, _MOST_SUSPECTS = 1.0, 5
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """A step in level at MCU number ``unit``: its height in deviations of an edge, in what is usual between rows, and in levels as
+    they show.
+
+    It is ``clean`` where both its parts are of the same height, what lies beside them in the same rows is quiet, and it varies no
+    more than its surroundings. ``apart`` are the levels by which the parts differ, ``spread`` those by which it varies.
+    """
+
+    unit: int
+    height: float
+    unusual: float
+    levels: float
+    clean: bool = True
+    apart: float = 0.0
+    spread: float = 0.0
+
+
+def levels_shown(values: Sequence[float]) -> float:
+    """By how many levels a colour changes, at most, where its components do by ``values``: three are brightness and the two
+    differences of ITU-T T.871 (7)."""
+    if len(values) != 3:
+        return float(max(map(abs, values)))
+    luma, blue, red = values
+    return float(max(abs(luma + 1.402 * red), abs(luma - 0.344 * blue - 0.714 * red), abs(luma + 1.772 * blue)))
+
+
+def level_steps(steps: list[NDArray[np.float32]], width: int, first: int, at_side: float = AT_SIDE) -> list[Step]:
+    """The clearest step in level by each component, the highest first: edges of a row's length that are all off by the same
+    amount, and none around them.
+
+    ``steps`` are the differences to the row above by component, the first of which is that of MCU number ``first``. What begins
+    near the picture's sides counts ``at_side``.
+    """
+    parts = [step.astype(np.float64) for step in steps[:3]]
+    if not parts or parts[0].size < 2 * width or width < 8:
+        return []
+    found = [_stair(parts, c, width, first, at_side) for c in range(len(parts))]
+    return sorted(found, key=lambda step: -step.height)
+
+
+def _stair(parts: list[NDArray[np.float64]], c: int, width: int, first: int, at_side: float) -> Step:
+    """The clearest stair in component ``c`` of differences to the row above, the first of which is that of MCU number ``first``."""
+    values = parts[c]
+    clipped = _clipped(values)
+    heights = _heights(clipped, width, first, at_side)
+    at = int(np.argmax(heights))
+    height, levels = float(heights[at]), abs(float(np.median(values[at : at + width])))
+    clean = _is_clean(values, width, first, at, levels)
+    turn = at + width - (first + at) % width
+    halves = [(p[at:turn], p[turn : at + width]) for p in parts]
+    middles = [[float(np.median(half)) if half.size else 0.0 for half in pair] for pair in halves]
+    longer = 0 if 2 * (turn - at) >= width else 1
+    spreads = [_deviation(p[at : at + width]) for p in parts]
+    even = all(
+        spread <= max(_VARY * max(_LEAST_DEVIATION, _deviation(p)), _VARY_SHARE * abs(middle[longer]))
+        for spread, p, middle in zip(spreads, parts, middles, strict=True)
+    )
+    return Step(
+        first + at, height, height / _usual_change(clipped, width, at), levels_shown([m[longer] for m in middles]), clean and even,
+        levels_shown([m[0] - m[1] for m in middles]), max(spreads),
+    )  # fmt: skip
+
+
+def _is_clean(values: NDArray[np.float64], width: int, first: int, at: int, levels: float) -> bool:
+    """Whether both parts of the stair at place ``at`` are of one height and the rests of its two rows are quiet."""
+    row = at - (first + at) % width
+    parts = values[at : row + width], values[row + width : at + width]
+    rests = values[max(0, row) : at], values[at + width : row + 2 * width]
+    heights = [float(np.median(part)) for part in parts if part.size >= SIDE]
+    even = min(heights) * max(heights) > 0 and min(map(abs, heights)) > _EVEN * max(map(abs, heights))
+    return even and all(abs(float(np.median(rest))) < _QUIET * levels for rest in rests if rest.size >= SIDE)
+
+
+def _deviation(values: NDArray[np.float64]) -> float:
+    return MAD_TO_DEVIATION * float(np.median(np.abs(values - np.median(values))))
+
+
+def _clipped(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """``values`` in deviations from their middle, none counted beyond the cap."""
+    some = values[:: max(1, values.size // _SAMPLES)]
+    deviation = max(_LEAST_DEVIATION, _deviation(some))
+    return np.clip((values - float(np.median(some))) / deviation, -_CAP, _CAP)
+
+
+def _heights(clipped: NDArray[np.float64], width: int, first: int, at_side: float) -> NDArray[np.float64]:
+    """How high a stair begins at each MCU, in deviations."""
+    heights = np.empty(clipped.size)
+    stair_heights(clipped, width, first, SIDE, at_side, heights)
+    return heights
+
+
+def _usual_change(clipped: NDArray[np.float64], width: int, stair: int) -> float:
+    """By how much the means of rows change from one to the next, but for those near a stair: few change by more."""
+    means = clipped[: clipped.size // width * width].reshape(-1, width).mean(axis=1)
+    changes = np.abs(np.diff(means))
+    row = stair // width
+    rest = np.concatenate((changes[: max(0, row - 1)], changes[row + 2 :]))
+    return max(_LEAST_USUAL, float(np.quantile(rest, 0.9))) if rest.size > 2 else 1.0
+
+
+def peaks(values: NDArray[np.float64], least: float, apart: int) -> list[int]:
+    """Where ``values`` reach ``least`` and are largest within the next ``apart``."""
+    high = np.flatnonzero(values >= least)
+    found: list[int] = []
+    number = 0
+    while number < high.size:
+        start = int(high[number])
+        found.append(start + int(np.argmax(values[start : start + apart])))
+        number = int(np.searchsorted(high, found[-1] + apart))
+    return found
+
+
+def suspects(planes: list[NDArray[np.float32]], at_side: float = AT_SIDE) -> list[int]:
+    """MCUs at which the mean levels look like a step, the likeliest first: few, and most of them nothing. What begins near the
+    picture's sides counts ``at_side``."""
+    width = planes[0].shape[1]
+    if width < 8 or planes[0].shape[0] < 4:
+        return []
+    found: list[tuple[float, int]] = []
+    for plane in planes[:3]:
+        flat = plane.reshape(-1).astype(np.float64)
+        heights = _heights(_clipped(flat[width:] - flat[:-width]), width, width, at_side)
+        found += [(float(heights[k]), width + k) for k in peaks(heights, _SUSPECT, width)]
+    chosen: list[int] = []
+    for _, unit in sorted(found, reverse=True):
+        if all(abs(unit - other) > width // 2 for other in chosen):
+            chosen.append(unit)
+    return chosen[:_MOST_SUSPECTS]
+
+
+def stands_out(step: Step) -> bool:
+    """Whether a step is so clear that it is damage though nothing else tells of any, if it is no part of the subject."""
+    height, together, levels = _SILENT_STEP
+    return step.clean and step.height > height and step.height * step.unusual > together and step.levels > levels
+
+
+def is_inside(step: Step, width: int, units: int) -> bool:
+    """Whether a step in a picture of ``units`` MCUs, ``width`` a row, is no part of the subject by its place.
+
+    What begins at the picture's sides may be one, near them what is not of one height, and where no two rows follow.
+    """
+    beside = min(step.unit % width, width - step.unit % width)
+    margin = max(_LEAST_MARGIN, int(_MARGIN * width))
+    of_a_piece = beside >= margin or (beside >= SIDE and step.apart <= _ALIKE * step.levels)
+    return of_a_piece and step.unit + 2 * width <= units
+
+
+def parts_subject(planes: list[NDArray[np.float32]], step: Step) -> bool:
+    """Whether what follows a step is another thing than what is above it, or a gap that was filled: one of them is flat in all
+    components and the other is not. Where both are a step is one only if it is the same all along."""
+    width = planes[0].shape[1]
+    below, above = (
+        min(float((np.diff(p.reshape(-1)[begin : begin + width]) == 0).mean()) for p in planes[:3]) > 0.5
+        for begin in (step.unit, max(0, step.unit - width))
+    )
+    return below != above or (below and max(step.apart, step.spread) > _EXACT)

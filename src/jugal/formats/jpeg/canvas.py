@@ -42,9 +42,13 @@ class Placed:
 
     @property
     def surety(self) -> float:
-        """What an MCU of the run counts, 0..1: how likely its place and levels that look right are."""
+        """What an MCU of the run counts, 0..1: how likely its place and levels that look right are.
+
+        All MCUs of a run look right or none does, so that likely levels count for more than that, unlikely ones for less.
+        """
         doubt = _SCALE * max(_shown_doubt(self.doubt), 1e-9)
-        return self.likely * float(2.0 * stdtr(_FREEDOM, _NEAR_LEVELS / doubt) - 1.0)
+        likely = float(2.0 * stdtr(_FREEDOM, _NEAR_LEVELS / doubt) - 1.0)
+        return self.likely * likely**2 / (likely**2 + (1.0 - likely) ** 2)
 
 
 def _shown_doubt(doubt: NDArray[np.float64]) -> float:

@@ -31,6 +31,7 @@ from jugal.formats.jpeg.stairs import is_inside
 from jugal.formats.jpeg.steps import clear_steps
 from jugal.formats.jpeg.swaps import find_swaps, levels_part
 from jugal.kernels.blockstats import SECTOR
+from jugal.kernels.jpeg import ERROR_DC
 from jugal.kernels.stuffing import stuffed_offset
 from jugal.model.codes import FindingCode
 from jugal.model.span import ByteSpan, merge
@@ -293,9 +294,11 @@ def _judge_scan(
             near = (errors or structure.eoi is None) and not stops and not runs_out
             low = int(np.searchsorted(sampled_units, noticed_byte - _SEARCH_BYTES)) if near else first
             low = max(first, low)
+            # Where it is a level that is impossible decoding is in step, and the row behind the place may tell of a step.
+            further = decoded.units_x if errors and errors[0].kind == ERROR_DC else 1
             edges = read_edges(
                 RunReader(structure), scan.entropy, int(decoded.unit_pos[low]), decoded.units_x, low,
-                min(noticed_unit + 1, first + done),
+                min(noticed_unit + further, first + done),
             )  # fmt: skip
             broken = find_break(edges, sampled_units)
             if stops and broken is not None and strangeness(edges, broken) < STRANGE:

@@ -24,8 +24,8 @@ _CAP, _LEAST_DEVIATION, _LEAST_USUAL, _SAMPLES = 3.0, 0.25, 0.08, 4096
 _SILENT_STEP, _MARGIN, _LEAST_MARGIN = (1.2, 5.5, 6.0), 0.1, 6
 #: How alike the heights of both parts of a step must be, and how quiet the rests of its rows, as shares of its height.
 _EVEN, _QUIET = 0.55, 0.45
-#: Within a step differences vary as they do around it, so many times as much at most, or by such a share of its height.
-_VARY, _VARY_SHARE = 3.0, 0.35
+#: Within a step differences vary as they do around it, so many times as much at most, or by such a share of its levels.
+_VARY, _VARY_SHARE = 3.0, 0.15
 #: By which share of its levels the parts of a step near a side may differ, and by how many levels where all is flat.
 _ALIKE, _EXACT = 0.2, 0.5
 #: Height of a step in mean levels from which the pixels are looked at, and how many places a picture has looked at.
@@ -86,14 +86,14 @@ def _stair(parts: list[NDArray[np.float64]], c: int, width: int, first: int, at_
     middles = [[float(np.median(half)) if half.size else 0.0 for half in pair] for pair in halves]
     longer = 0 if 2 * (turn - at) >= width else 1
     spreads = [_deviation(p[at : at + width]) for p in parts]
+    shown = levels_shown([m[longer] for m in middles])
     even = all(
-        spread <= max(_VARY * max(_LEAST_DEVIATION, _deviation(p)), _VARY_SHARE * abs(middle[longer]))
-        for spread, p, middle in zip(spreads, parts, middles, strict=True)
+        spread <= max(_VARY * max(_LEAST_DEVIATION, _deviation(p)), _VARY_SHARE * shown)
+        for spread, p in zip(spreads, parts, strict=True)
     )
-    return Step(
-        first + at, height, height / _usual_change(clipped, width, at), levels_shown([m[longer] for m in middles]), clean and even,
-        levels_shown([m[0] - m[1] for m in middles]), max(spreads),
-    )  # fmt: skip
+    unusual = height / _usual_change(clipped, width, at)
+    apart = levels_shown([m[0] - m[1] for m in middles])
+    return Step(first + at, height, unusual, shown, clean and even, apart, max(spreads))
 
 
 def _is_clean(values: NDArray[np.float64], width: int, first: int, at: int, levels: float) -> bool:

@@ -17,12 +17,13 @@ from conftest import examine
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
-from jugal.formats.jpeg.breaks import Step, find_break, is_inside, level_offset, level_step, stands_out, strangeness
+from jugal.formats.jpeg.breaks import find_break, level_offset, strangeness
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.edges import Edges, read_edges, read_steps
 from jugal.formats.jpeg.entropy import neutral_mcu
 from jugal.formats.jpeg.parse import walk
 from jugal.formats.jpeg.runs import RunReader
+from jugal.formats.jpeg.stairs import Step, is_inside, level_steps, levels_shown, stands_out
 from jugal.kernels.stuffing import pack_bits
 from jugal.model.codes import FindingCode
 from jugal.model.result import Verdict
@@ -39,7 +40,7 @@ def photo(seed: int, quality: int = 85, **options: int) -> bytes:
 
 
 def is_silent_step(step: Step | None, width: int, units: int) -> bool:
-    return step is not None and stands_out(step) and is_inside(step.unit, width, units)
+    return step is not None and stands_out(step) and is_inside(step, width, units)
 
 
 def read(data: bytes) -> tuple[Edges, NDArray[np.int64]]:
@@ -60,7 +61,7 @@ def step_in(data: bytes) -> Step | None:
     steps = read_steps(RunReader(structure), one.scan.entropy, int(one.unit_pos[0]), one.units_x, 0, one.units)
     assert [s.shape for s in steps] == [s.shape for s in edges.step]
     assert all(np.allclose(a, b, atol=0.01) for a, b in zip(steps, edges.step, strict=True))
-    return level_step(steps, edges.width, edges.first)
+    return next(iter(level_steps(steps, edges.width, edges.first)), None)
 
 
 def moved(data: bytes, unit: int, component: int, by: int) -> bytes:
@@ -143,6 +144,53 @@ def test_a_step_that_nothing_else_tells_of_is_damage_from_there_on(column: int) 
     assert found.score == pytest.approx(100 * unit / (WIDTH * ROWS), abs=1.0)
 
 
+@pytest.mark.parametrize("column", [4, WIDTH - 4])
+@pytest.mark.parametrize("component", [0, 1, 2])
+def test_a_step_near_a_side_is_found_and_taken_back(column: int, component: int, tmp_path: Path) -> None:
+    whole, path = photo(2), tmp_path / "sick.jpg"
+    path.write_bytes(moved(whole, 14 * WIDTH + column, component, 18 if component else 60))
+    found = examine_file(path)
+    assert [f.code for f in found.findings] == [FindingCode.JPEG_BREAK]
+    outcome = repair_file(found, tmp_path / "out")
+    assert outcome.output is not None
+    true = share("jpeg", whole, Path(outcome.output).read_bytes())
+    assert true is not None and true > 99 and outcome.score_after == pytest.approx(true, abs=1.5)
+
+
+def page(quality: int = 85) -> bytes:
+    """A white page with a photograph in the middle of it: both rows of a step are flat but for that."""
+    picture = Image.new("RGB", (16 * WIDTH, 16 * ROWS), (244, 244, 240))
+    picture.paste(riverbed(200, 90, 3), (200, 30))
+    picture.paste(riverbed(200, 90, 4), (200, 16 * ROWS - 110))
+    return encode.jpeg(picture, quality=quality)
+
+
+@pytest.mark.parametrize("component", [0, 1, 2])
+def test_on_flat_ground_a_step_is_the_same_all_along(component: int) -> None:
+    unit = 14 * WIDTH + 17
+    found = examine(moved(page(), unit, component, -18))
+    assert [f.code for f in found.findings] == [FindingCode.JPEG_BREAK]
+    assert found.score == pytest.approx(100 * unit / (WIDTH * ROWS), abs=1.0)
+    assert all(examine(page(quality)).verdict is Verdict.INTACT for quality in (50, 85, 96))
+
+
+def test_a_step_ahead_of_an_error_is_the_first_damage(tmp_path: Path) -> None:
+    unit = 8 * WIDTH + 17
+    sick = bytearray(moved(photo(2), unit, 0, 25))
+    places = read(bytes(sick))[1]
+    begin = int(places[20 * WIDTH])
+    sick[begin : begin + 512] = bytes(512)
+    found = examine(bytes(sick))
+    first = min(f.span.start for f in found.findings if f.span is not None)
+    assert abs(first - int(places[unit])) < 400
+    assert found.score == pytest.approx(100 * unit / (WIDTH * ROWS), abs=1.0)
+
+
+def test_levels_shown_are_those_of_the_colour_that_changes_most() -> None:
+    assert levels_shown([10.0]) == 10.0 and levels_shown([0.0, 10.0, 0.0]) == pytest.approx(17.72)
+    assert levels_shown([10.0, 0.0, -10.0]) == pytest.approx(17.14)
+
+
 @pytest.mark.parametrize("seed", range(8))
 @pytest.mark.parametrize("quality", [35, 85, 96])
 def test_whole_pictures_have_no_step(seed: int, quality: int) -> None:
@@ -162,10 +210,10 @@ def test_a_subject_that_begins_along_a_row_is_no_step() -> None:
 
 def test_a_bar_across_the_picture_is_a_part_of_the_subject() -> None:
     """A scale laid along the lower edge, from near one side to near the other, as survey pictures have it."""
-    for seed in range(6):
+    for seed, inset in enumerate((30, 30, 30, 48, 64, 96)):
         for top in (16 * (ROWS - 2), 16 * (ROWS - 2) + 5, 16 * 12, 16 * 12 + 9):
             picture = riverbed(16 * WIDTH, 16 * ROWS, seed)
-            picture.paste((235, 215, 120), (30, top, 16 * WIDTH - 30, min(top + 24, 16 * ROWS)))
+            picture.paste((235, 215, 120), (inset, top, 16 * WIDTH - inset, min(top + 24, 16 * ROWS)))
             for quality in (75, 95):
                 found = examine(encode.jpeg(picture, quality=quality))
                 assert found.verdict is Verdict.INTACT, (seed, top, [f.message for f in found.findings])
@@ -175,7 +223,10 @@ def test_a_step_near_the_side_or_the_end_is_not_believed() -> None:
     clear = Step(14 * WIDTH + 17, 2.8, 6.0, 30.0)
     assert is_silent_step(clear, WIDTH, WIDTH * ROWS)
     assert not is_silent_step(replace(clear, unit=14 * WIDTH + 2), WIDTH, WIDTH * ROWS)
-    assert not is_silent_step(replace(clear, unit=15 * WIDTH - 3), WIDTH, WIDTH * ROWS)
+    assert not is_silent_step(replace(clear, unit=15 * WIDTH - 2), WIDTH, WIDTH * ROWS)
+    near = replace(clear, unit=15 * WIDTH - 3)
+    assert is_silent_step(near, WIDTH, WIDTH * ROWS), "three MCUs tell, if they are off by as much as the others"
+    assert not is_silent_step(replace(near, apart=9.0), WIDTH, WIDTH * ROWS)
     assert not is_silent_step(clear, WIDTH, clear.unit + WIDTH)
     assert not is_silent_step(replace(clear, levels=3.0), WIDTH, WIDTH * ROWS)
     assert not is_silent_step(replace(clear, unusual=1.1), WIDTH, WIDTH * ROWS)

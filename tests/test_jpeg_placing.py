@@ -70,8 +70,18 @@ def test_doubt_in_the_level_lowers_what_a_run_counts() -> None:
     run = Run.__new__(Run)
     sureties = [Placed(run, 0, np.zeros(1, np.int64), np.array([doubt])).surety for doubt in (0.0, 6.0, 12.0, 40.0)]
     assert sureties[0] == sureties[1] == 1.0 and sureties == sorted(sureties, reverse=True)
-    # Within one deviation are 68.27 of a hundred, within 0.3 of one 23.58; 78 count as sure.
-    assert sureties[2:] == pytest.approx([0.6827 / 0.78, 0.2358 / 0.78], abs=0.001)
+    # By Student's law of three degrees of freedom 60.90 of a hundred are within one deviation, 21.62 within 0.3 of one; 85 count
+    # as sure.
+    assert sureties[2:] == pytest.approx([0.6090 / 0.85, 0.2162 / 0.85], abs=0.001)
+
+
+def test_doubt_in_a_tint_counts_by_what_it_shows() -> None:
+    """A level of the blue difference changes blue by 1.772 levels (ITU-T T.871), so that less doubt in it weighs as much."""
+    run = Run.__new__(Run)
+    none = np.zeros(3, np.int64)
+    luma, blue, red = (Placed(run, 0, none, np.eye(3)[c] * 20.0).surety for c in range(3))
+    assert blue < red < luma
+    assert Placed(run, 0, none, np.array([0.0, 20.0 / 1.772, 0.0])).surety == pytest.approx(luma)
 
 
 @pytest.mark.parametrize("kind", ["zero-cluster", "noise-cluster", "lost-cluster"])

@@ -14,11 +14,11 @@ from jugal.formats.jpeg.runs import Run, RunReader
 
 #: Rows of MCUs across which a run is compared with what lies above, and rows at its ends from which it is learnt how such differ.
 ROWS_ACROSS, ROWS_LEARNT = 32, 48
-#: Levels by which a stretch may be off and still look right.
-_NEAR_LEVELS = 12.0
-#: How errors of levels are spread about their doubt: by Student's law with so many degrees of freedom (some are far off), at this
-#: scale. Measured where what was cut out of photographs is known.
-_FREEDOM, _SCALE = 3.0, 0.85
+#: Levels by which a stretch may be off and still look right, and how likely that must be to count for sure.
+_NEAR_LEVELS, _AS_GOOD_AS_SURE = 12.0, 0.85
+#: How errors of levels are spread about their doubt: by Student's law with so many degrees of freedom (some are far off).
+#: Measured where what was cut out of photographs is known.
+_FREEDOM = 3.0
 #: MCUs ahead of a gap from which it is learnt how levels go on.
 _MOST_LEARNT = 24_000
 
@@ -42,13 +42,9 @@ class Placed:
 
     @property
     def surety(self) -> float:
-        """What an MCU of the run counts, 0..1: how likely its place and levels that look right are.
-
-        All MCUs of a run look right or none does, so that likely levels count for more than that, unlikely ones for less.
-        """
-        doubt = _SCALE * max(_shown_doubt(self.doubt), 1e-9)
-        likely = float(2.0 * stdtr(_FREEDOM, _NEAR_LEVELS / doubt) - 1.0)
-        return self.likely * likely**2 / (likely**2 + (1.0 - likely) ** 2)
+        """What an MCU of the run counts, 0..1: how likely its place and levels that look right are, nearly sure ones as sure."""
+        likely = 2.0 * stdtr(_FREEDOM, _NEAR_LEVELS / max(_shown_doubt(self.doubt), 1e-9)) - 1.0
+        return self.likely * float(min(1.0, likely / _AS_GOOD_AS_SURE))
 
 
 def _shown_doubt(doubt: NDArray[np.float64]) -> float:

@@ -26,8 +26,11 @@ _SHARES = (0.0, 0.25, 0.5, 0.75, 1.0)
 _CLASSES, _LEAST_DEVIATION, _FEW = 10, 0.25, 24
 #: Rows on which a guess is tried to learn how far it is off, and fewest of them.
 _TRIED, _FEW_TRIED = 24, 3
-#: By how much the doubt grows with how far the MCUs of a row disagree, at least and at most, and the least disagreement.
-_AGREED, _AT_ODDS, _LEAST_SPREAD = 0.5, 20.0, 0.25
+#: By how much the doubt grows with how far the MCUs of a row disagree, at least and at most; the least disagreement, in levels
+#: and as a share of the usual one.
+_AGREED, _AT_ODDS, _LEAST_SPREAD, _SPREAD_SHARE = 0.25, 20.0, 0.25, 0.5
+#: Of how many of the rows that are tried the guesses are off by no more than so many deviations.
+_OFF_SHARE, _OFF_DEVIATIONS = 0.8, 1.28
 
 
 def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
@@ -66,7 +69,7 @@ class _Guess:
     """How the level of one MCU is guessed from that of another ``rows`` rows above it, and how far off that is.
 
     ``share`` of the mean slope is carried on over the gap; ``borders`` part classes of how busy a pair is, ``deviations`` those
-    of their guesses; ``off`` is that of the guess for a whole row, ``spread`` how far the MCUs of one usually disagree.
+    of their guesses; ``off`` is that of the guess for a whole row, where its MCUs disagree by ``spread``.
     """
 
     rows: int
@@ -103,7 +106,7 @@ class _Guess:
         return _apart(over, under, c, self.rows, self.share), self.deviations[number]
 
     def _usually_off(self, pairs: list[tuple[Rims, Rims]], c: int, width: int) -> tuple[float, float]:
-        """How far the guess for a row is off where the truth is known, and its MCUs disagree, as deviations."""
+        """How far the guess for a row is off where the truth is known, as a deviation, if its MCUs disagree by the second value."""
         offs, spreads = [], []
         for over, under in pairs:
             rows = over.top.shape[0] // width
@@ -117,8 +120,10 @@ class _Guess:
                     spreads.append(spread)
         if len(offs) < _FEW_TRIED:
             return _NO_NEIGHBOUR, _LEAST_SPREAD
-        # Of a few, the root of the mean square says more than their middle.
-        return float(np.sqrt(np.mean(np.square(offs)))), float(np.sqrt(np.mean(np.square(spreads))))
+        usual = max(_LEAST_SPREAD, _SPREAD_SHARE * float(np.sqrt(np.mean(np.square(spreads)))))
+        # A row whose MCUs disagree is the further off.
+        relative = np.abs(offs) / np.maximum(usual, spreads)
+        return usual * float(np.quantile(relative, _OFF_SHARE)) / _OFF_DEVIATIONS, usual
 
 
 def _apart(over: Rims, under: Rims, c: int, rows: int, share: float) -> NDArray[np.float64]:

@@ -180,12 +180,14 @@ def is_inside(step: Step, width: int, units: int) -> bool:
     return of_a_piece and step.unit + 2 * width <= units
 
 
-def parts_subject(planes: list[NDArray[np.float32]], step: Step) -> bool:
-    """Whether what follows a step is another thing than what is above it, or a gap that was filled: one of them is flat in all
-    components and the other is not. Where both are a step is one only if it is the same all along."""
+def is_flat_row(planes: list[NDArray[np.float32]], begin: int) -> bool:
+    """Whether a row's length of MCUs from ``begin`` on is flat in all components: a part of the subject or a gap that was filled."""
     width = planes[0].shape[1]
-    below, above = (
-        min(float((np.diff(p.reshape(-1)[begin : begin + width]) == 0).mean()) for p in planes[:3]) > 0.5
-        for begin in (step.unit, max(0, step.unit - width))
-    )
+    return min(float((np.diff(p.reshape(-1)[begin : begin + width]) == 0).mean()) for p in planes[:3]) > 0.5
+
+
+def parts_subject(planes: list[NDArray[np.float32]], step: Step) -> bool:
+    """Whether what follows a step is another thing than what is above it: one of them is flat and the other is not. Where both are a
+    step is a part of the subject unless it is the same all along."""
+    below, above = is_flat_row(planes, step.unit), is_flat_row(planes, max(0, step.unit - planes[0].shape[1]))
     return below != above or (below and max(step.apart, step.spread) > _EXACT)

@@ -15,7 +15,7 @@ from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.edges import Edges, read_edges
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
-from jugal.formats.jpeg.stairs import MAD_TO_DEVIATION
+from jugal.formats.jpeg.stairs import MAD_TO_DEVIATION, is_flat_row
 
 _CLUSTER = 4096
 #: A decoder may need some MCUs to fall into step behind a border.
@@ -56,6 +56,8 @@ def find_swaps(picture: Picture, structure: Structure, planes: list[NDArray[np.f
     for first in np.argsort(-rises, kind="stable")[:_MOST_LOOKED_AT].tolist():
         if rises[first] < _SUSPECT:
             break
+        if is_flat_row(planes, int(borders[first])):
+            continue  # a gap that was filled where a cluster was lost
         known = known or _known(reader, picture, int(borders[first]), width)
         if known is None or not _is_border(reader, picture, int(borders[first]), known):
             continue

@@ -1,0 +1,116 @@
+"""What is lost without an error, and what is shown in the wrong place and looks right all the same."""
+
+from __future__ import annotations
+
+from functools import cache
+from pathlib import Path
+
+import numpy as np
+import pytest
+from bench.measure import share
+from PIL import Image
+
+from conftest import examine
+from jugal.binary.source import Source
+from jugal.engine.examine import examine_file
+from jugal.engine.repair import repair_file
+from jugal.formats.jpeg.losses import find_loss
+from jugal.formats.jpeg.parse import Structure, walk
+from jugal.formats.jpeg.runs import Run, RunReader
+from jugal.model.codes import FindingCode
+from jugal.model.result import Verdict
+from jugal.samples import encode
+from jugal.samples.harm import harm
+from jugal.samples.scenes import riverbed
+
+
+@cache
+def photo(seed: int) -> bytes:
+    return encode.jpeg(riverbed(800, 600, seed), quality=80)
+
+
+def opened(data: bytes) -> tuple[Structure, RunReader, Run]:
+    structure = walk(Source.from_bytes(data), 0)
+    reader = RunReader(structure)
+    return structure, reader, reader.read(structure.scans[0].entropy, 0, reader.total)[0]
+
+
+def silently_short(seed: int) -> tuple[bytes, int]:
+    """The photograph with a few bytes gone so that it comes to its end some MCUs early without an error, and where they were."""
+    data = photo(seed)
+    scan = opened(data)[0].scans[0].entropy
+    rng = np.random.default_rng(seed)
+    for _ in range(400):
+        at = int(rng.integers(scan.start + scan.length // 4, scan.start + scan.length * 3 // 4))
+        sick = data[:at] + data[at + int(rng.integers(2, 9)) :]
+        _, reader, run = opened(sick)
+        if run.ends_with_data and 0 < reader.total - run.count < 20:
+            return sick, at
+    raise AssertionError("no such place was met")
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_scan_that_ends_early_without_an_error_lost_its_mcus_inside(seed: int, tmp_path: Path) -> None:
+    sick, at = silently_short(seed)
+    path = tmp_path / "sick.jpg"
+    path.write_bytes(sick)
+    found = examine_file(path)
+    assert found.findings[0].code in (FindingCode.JPEG_BREAK, FindingCode.JPEG_CODE)
+    span = found.findings[0].span
+    assert span is not None and abs(span.start - at) < 400
+    before = share("jpeg", photo(seed), sick)
+    assert before is not None and found.score == pytest.approx(before, abs=12)
+    outcome = repair_file(found, tmp_path / "out")
+    assert outcome.output is not None
+    after = share("jpeg", photo(seed), Path(outcome.output).read_bytes())
+    assert after is not None and after > 98
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_of_a_whole_or_a_cut_picture_no_mcu_was_lost_inside(seed: int) -> None:
+    _, reader, run = opened(photo(seed))
+    assert find_loss(reader, run) is None
+    assert find_loss(reader, run.only_first(reader.total * 2 // 3)) is None, "an error is not the data's end"
+    data = photo(seed)
+    cut = opened(data[: len(data) * 2 // 3])
+    assert cut[2].count < reader.total and find_loss(cut[1], cut[2]) is None
+
+
+# --- looking right in the wrong place
+
+
+def leaflet(**options: int) -> bytes:
+    """A white page with a few photographs on it."""
+    picture = Image.new("RGB", (640, 960), (250, 250, 250))
+    for row in range(4):
+        picture.paste(riverbed(160, 120, row), (40 + 100 * row, 60 + 220 * row))
+    return encode.jpeg(picture, quality=85, subsampling=0, **options)
+
+
+@pytest.mark.parametrize("kind", ["zero-cluster", "noise-cluster", "lost-cluster", "own-cluster"])
+@pytest.mark.parametrize("seed", range(2))
+def test_white_paper_moved_along_is_shown_rightly(kind: str, seed: int) -> None:
+    """The score is the share that an independent decoder shows rightly, though all behind the damage stands elsewhere."""
+    whole = leaflet(restart_marker_blocks=10)
+    sick = harm(whole, "jpeg", kind, seed).data
+    truth = share("jpeg", whole, sick)
+    found = examine(sick)
+    assert found.verdict is not Verdict.INTACT and found.score is not None and truth is not None
+    assert found.score == pytest.approx(truth, abs=15) and found.score <= truth + 5
+
+
+# --- one component
+
+
+@pytest.mark.parametrize("sampling", [0x12, 0x21, 0x22])
+def test_sampling_of_a_component_alone_says_nothing(sampling: int) -> None:
+    """T.81 A.2.2: in a scan of one component the order of blocks does not depend on it."""
+    whole = encode.jpeg(riverbed(808, 600, 3).convert("L"), quality=80)
+    frame = whole.index(b"\xff\xc0")
+    stated = bytearray(whole)
+    stated[frame + 11] = sampling
+    assert examine(bytes(stated)).verdict is Verdict.INTACT
+    for kind in ("zero-cluster", "lost-cluster", "inserted-cluster", "flip-bits"):
+        one, other = (examine(harm(data, "jpeg", kind, 2).data) for data in (whole, bytes(stated)))
+        assert one.score == other.score and one.attainable == other.attainable
+        assert [(f.code, f.span) for f in one.findings] == [(f.code, f.span) for f in other.findings]

@@ -32,6 +32,8 @@ _SECTOR_BONUS, _CLUSTER_BONUS, _NOTICED = 2.5, 2.0, 6
 #: Where damage is certain and only its place is asked, the height of a step in deviations of an edge and in what rows differ by
 #: among themselves.
 _KNOWN_STEP = (1.8, 2.5)
+#: Rows ahead of the place where damage was noticed in which a step need not be of one height.
+_NEAR_ROWS = 6
 
 
 def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.float32]]:
@@ -72,6 +74,8 @@ def _first_stranger(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
     at_cluster = np.convolve(cluster, np.ones(_NOTICED + 3))[2 : 2 + cluster.size] > 0
     # An edge of the subject that lies along a row of MCUs looks like a break at the picture's side.
     beside = np.minimum(units % width, width - units % width) < SIDE
+    # So does one under the first row that was read, for of what lies above that nothing is known.
+    beside[:width] = True
     clear[beside & ~at_cluster] *= AT_SIDE
     most, apart = float(clear.max()), max(2, width // 2)
     found = peaks(clear, max(_AS_CLEAR * most, _BROKEN * width), apart)
@@ -148,7 +152,9 @@ def strangers_at(edges: Edges, known: Edges) -> NDArray[np.float64] | None:
 def _known_step(edges: Edges) -> int | None:
     height, unusual = _KNOWN_STEP
     steps = level_steps(edges.step, edges.width, edges.first)
-    return steps[0].unit if steps and steps[0].height > height and steps[0].unusual > unusual else None
+    near = edges.end - _NEAR_ROWS * edges.width
+    believed = (s.unit for s in steps[:1] if s.height > height and s.unusual > unusual and (s.clean or s.unit >= near))
+    return next(believed, None)
 
 
 def level_offset(planes: list[NDArray[np.float32]], unit: int, good: int) -> float:

@@ -419,6 +419,10 @@ def _jpeg_tables(head: bytes) -> bool:
     return sum(x is not None for x in (sof, dht, sos)) >= 2
 
 
+#: Stuffed bytes, the end-of-image marker included, that are no chance where no other 0xFF is.
+_FEW_STUFFED = 8
+
+
 def _jpeg_entropy(source: Source) -> bool:
     """In a JPEG scan each 0xFF is followed by 0x00 or a restart marker; in other dense data 1 in 28 is.
 
@@ -433,7 +437,7 @@ def _jpeg_entropy(source: Source) -> bool:
     stuffed = int(((following == 0) | ((following >= 0xD0) & (following <= 0xD9))).sum())
     if at.size < 12 or at.size < data.size / 20000:
         closed = bytes(data[-2:]) == b"\xff\xd9" and source.size <= 1 << 24
-        return closed and stuffed == at.size and _entropy(data) >= _DENSE
+        return closed and stuffed == at.size and (at.size >= _FEW_STUFFED or _entropy(data) >= _DENSE)
     return stuffed >= 0.97 * at.size
 
 

@@ -26,6 +26,7 @@ from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.scans import find_cuts, stops_decoders
 from jugal.formats.jpeg.select import Selection, decodable, given_up, select, standard_scans, usable
 from jugal.formats.jpeg.thumbnail import dc_rgb, is_luminance_first, thumbnail_of
+from jugal.kernels.blockstats import SECTOR
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Severity
@@ -33,6 +34,8 @@ from jugal.model.result import Region
 from jugal.model.strip import Matter
 
 _SHOWN_REGIONS = 12
+#: Bytes at a file's start of one value from which they are filler.
+_LEAST_FILLED = 32
 #: How sure of its place and levels a run must be for what is shown to be held against it.
 _SURE_ENOUGH = 0.8
 
@@ -265,7 +268,16 @@ def entropy_guess(subject: Subject) -> int | None:
     for fill in subject.blocks.fills:
         if fill.span.start <= at + 512:
             at = fill.span.end
+    at = at or filled_start(subject)
     return at if at < subject.size else None
+
+
+def filled_start(subject: Subject) -> int:
+    """The bytes at the file's start that are all the same, where they are too many for picture data and too few for a sector."""
+    head = subject.source.array[: 2 * SECTOR]
+    other = np.flatnonzero(head != head[:1])
+    same = int(other[0]) if other.size else head.size
+    return same if same >= _LEAST_FILLED else 0
 
 
 def _walked_only(subject: Subject, report: Report, selection: Selection) -> None:

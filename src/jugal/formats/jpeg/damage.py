@@ -176,9 +176,11 @@ def _blocks_of(structure: Structure) -> int:
 def _codes_flat(decoded: Decoded, span: ByteSpan, blocks: int) -> bool:
     """Whether a run of bytes is what an encoder writes for flat blocks: so few bits a block decode to nothing else.
 
-    Zeros that fill whole sectors may decode so as well, but an encoder's own run hardly begins and ends at their borders.
+    Zeros that fill whole sectors may decode so as well, but an encoder's own run hardly begins and ends at their borders. Where
+    the scan went wrong one border is enough: the other may lie in a run of the picture's own.
     """
-    if span.start % SECTOR == 0 and span.end % SECTOR == 0:
+    at_borders = (span.start % SECTOR == 0) + (span.end % SECTOR == 0)
+    if at_borders == 2 or (at_borders == 1 and not _all_sound(decoded)):
         return False
     units = _units_between(decoded, span)
     if not units:

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import intervals, spec
-from jugal.formats.jpeg.check import entropy_guess
+from jugal.formats.jpeg.check import entropy_guess, filled_start
 from jugal.formats.jpeg.completing import PADDING, complete_header
 from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.entropy import neutral_mcu, neutral_tables, with_entropy
@@ -23,12 +23,15 @@ from jugal.formats.jpeg.gamut import absolute_levels
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import decodable, select
+from jugal.formats.jpeg.stairs import levels_shown
 from jugal.kernels.stuffing import pack_parts
 from jugal.model.span import ByteSpan
 
 _SECTOR = 512
 _SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 _LEAST_UNITS = 2
+#: From how sure and how far the levels that a picture most likely has lie from those it would have, it is not whole.
+_SURE, _FAR_LEVELS = 0.6, 24.0
 
 
 def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -51,10 +54,15 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     best, at = 0, -1
     for start in dict.fromkeys(starts):
         # Zeros may decode without an error, but what they decode to is nothing of the picture.
-        if start >= subject.size or any(f.span.start <= start < f.span.end for f in subject.blocks.fills):
+        filled = start < filled_start(subject) or any(f.span.start <= start < f.span.end for f in subject.blocks.fills)
+        if start >= subject.size or filled:
             continue
         done, left = _decoded(subject, model, start)
         if done == total and left < PADDING:
+            # Filler may reach into the data, and what is left of them still decode to as many MCUs.
+            run = _late_run(subject, model, start, total) if start == guess else None
+            if run is not None and _off_level(donor, model, run):
+                return _late_start(donor, model, header, run, total)
             return _kept_from(header, subject, start)
         if done > best:
             best, at = done, start
@@ -139,6 +147,14 @@ def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total
         # The absolute levels went with the start, so the colours are an estimate.
         kept=100.0 * sure * run.count / total,
     )
+
+
+def _off_level(donor: Subject, model: Structure, run: Run) -> bool:
+    """Whether the levels that a run has if it is the picture's start surely are not those of the picture."""
+    reader = RunReader(model)
+    run = reader.read(run.entropy, int(run.bits[0]), run.count)[0]
+    offsets, sure = absolute_levels(reader, run, _levels_of(donor, model, reader))
+    return sure > _SURE and levels_shown((np.array(offsets) * reader.steps).tolist()) > _FAR_LEVELS
 
 
 def _levels_of(donor: Subject, model: Structure, reader: RunReader) -> list[NDArray[np.float64]]:

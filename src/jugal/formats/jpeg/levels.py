@@ -48,6 +48,9 @@ def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64
     numbers, above, rows = numbers[use], above[use], rows[use]
     over, under = canvas.rims.of(above), own.of(numbers)
     carried = canvas.doubts(above)
+    # What whole rows are off by is learnt; a part of one is off by more, and that a few MCUs agree says little.
+    fewer = np.sqrt(width / numbers.size)
+    least = _AGREED if 2 * numbers.size >= width else 1.0
     for c in range(parts):
         guesses, deviations = np.zeros(numbers.size), np.ones(numbers.size)
         off = spread = 0.0
@@ -59,8 +62,8 @@ def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64
             spread += float(same.mean()) * learnt.spread
         offset, disagreed = _middle(guesses, deviations)
         offsets[c] = round(offset / reader.steps[c])
-        at_odds = float(np.clip(disagreed / max(spread, _LEAST_SPREAD), _AGREED, _AT_ODDS))
-        doubt[c] = np.hypot(float(np.median(carried[:, c])), at_odds * off)
+        at_odds = float(np.clip(disagreed / max(spread, _LEAST_SPREAD), least, _AT_ODDS))
+        doubt[c] = np.hypot(float(np.median(carried[:, c])), at_odds * off * fewer)
     return offsets, doubt
 
 

@@ -19,7 +19,7 @@ from jugal.formats.jpeg.breaks import (
     level_planes,
     strangeness,
 )
-from jugal.formats.jpeg.decode import Decoded, Picture, raw_offsets
+from jugal.formats.jpeg.decode import Decoded, Picture, ScanError, raw_offsets
 from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.entropy import codes_nothing_new
 from jugal.formats.jpeg.importance import missing_share, scan_weights
@@ -286,41 +286,10 @@ def _judge_scan(
         else:
             code = FindingCode.JPEG_SHORT
         damage = Damage(number, noticed_unit, last, code, noticed_byte, noticed_byte, True)
-        # A file that simply stops has lost its end and nothing else, unless its rest is another picture's.
-        stops = code is FindingCode.JPEG_SHORT and structure.eoi is None and scan.entropy.end >= subject_size - 2
         # Errors far behind the damage, or none at all: look for the break in the picture itself.
         if _has_edges(structure):
-            sampled_units = _unit_bytes(decoded)
-            # Data that end too early may turn impossible in their last bytes, whatever was lost before.
-            runs_out = bool(errors) and structure.eoi is not None and noticed_byte >= bounds[s + 1] - SECTOR
-            near = (errors or structure.eoi is None) and not stops and not runs_out
-            low = int(np.searchsorted(sampled_units, noticed_byte - _SEARCH_BYTES)) if near else first
-            low = max(first, low)
-            # Where it is a level that is impossible decoding is in step, and the row behind the place may tell of a step.
-            further = decoded.units_x if errors and errors[0].kind == ERROR_DC else 1
-            edges = read_edges(
-                RunReader(structure), scan.entropy, int(decoded.unit_pos[low]), decoded.units_x, low,
-                min(noticed_unit + further, first + done),
-            )  # fmt: skip
-            broken = find_break(edges, sampled_units)
-            if stops and broken is not None and strangeness(edges, broken) < STRANGE:
-                broken = None
-            if broken is None and structure.eoi is not None and (runs_out or code is FindingCode.JPEG_SHORT):
-                reader = RunReader(structure)
-                broken = find_loss(reader, reader.read(scan.entropy, 8 * starts[s], reader.total)[0])
-            if broken is not None:
-                damage.first = broken
-                damage.start = damage.end = int(sampled_units[broken])
-                # Where a marker interrupts the data that is what is said; only the place is better known now.
-                silent = (
-                    runs_out
-                    or code is FindingCode.JPEG_SURPLUS
-                    or (code is FindingCode.JPEG_SHORT and (stops or structure.eoi is not None))
-                )
-                damage.code = FindingCode.JPEG_BREAK if silent else code
-                damage.noticed_only = False
-            elif not errors and code is FindingCode.JPEG_SURPLUS:
-                damage.noticed_only = True
+            ends = structure.eoi is None and scan.entropy.end >= subject_size - 2
+            _look_back(damage, structure, decoded, s, bounds[s + 1], errors, ends)
         elif damage.noticed_only and _may_go_astray(picture, number, code):
             place = find_change(picture, structure, number, noticed_unit)
             if place is not None:
@@ -331,6 +300,38 @@ def _judge_scan(
         result.damages.append(damage)
     _lost_intervals(result, structure, number, decoded, bounds)
     result.damages.sort(key=lambda d: (d.scan, d.first))
+
+
+def _look_back(
+    damage: Damage, structure: Structure, decoded: Decoded, s: int, end: int, errors: list[ScanError], file_ends: bool
+) -> None:
+    """Where the picture itself shows that damage noticed in segment ``s``, which ends at byte ``end``, began before."""
+    first, noticed, done = int(decoded.segments.mcu[s]), damage.first, int(decoded.done[s])
+    code, closed = damage.code, structure.eoi is not None
+    # A file that simply stops has lost its end and nothing else, unless its rest is another picture's.
+    stops = code is FindingCode.JPEG_SHORT and file_ends
+    # Data that end too early may turn impossible in their last bytes, whatever was lost before.
+    runs_out = bool(errors) and closed and damage.start >= end - SECTOR
+    reader, bytes_at, entropy = RunReader(structure), _unit_bytes(decoded), decoded.scan.entropy
+    broken: int | None = None
+    if closed and (runs_out or code is FindingCode.JPEG_SHORT):
+        broken = find_loss(reader, reader.read(entropy, 8 * int(decoded.segments.start[s]), reader.total)[0])
+    if broken is None:
+        near = (errors or not closed) and not stops and not runs_out
+        low = max(first, int(np.searchsorted(bytes_at, damage.start - _SEARCH_BYTES)) if near else first)
+        # Where it is a level that is impossible decoding is in step, and the row behind the place may tell of a step.
+        further = decoded.units_x if errors and errors[0].kind == ERROR_DC else 1
+        last = min(noticed + further, first + done)
+        edges = read_edges(reader, entropy, int(decoded.unit_pos[low]), decoded.units_x, low, last)
+        broken = find_break(edges, bytes_at)
+        if stops and broken is not None and strangeness(edges, broken) < STRANGE:
+            broken = None
+    if broken is not None:
+        # Where a marker interrupts the data that is what is said; only the place is better known now.
+        silent = runs_out or code is FindingCode.JPEG_SURPLUS or (code is FindingCode.JPEG_SHORT and (stops or closed))
+        damage.code = FindingCode.JPEG_BREAK if silent else code
+        damage.first, damage.noticed_only = broken, False
+        damage.start = damage.end = int(bytes_at[broken])
 
 
 def _may_go_astray(picture: Picture, number: int, code: FindingCode) -> bool:

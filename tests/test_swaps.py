@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from functools import cache
+from pathlib import Path
 
+import numpy as np
 import pytest
+from PIL import Image
 
 from conftest import examine
 from jugal.binary.source import Source
@@ -74,6 +77,23 @@ def test_silent_swaps_are_placed_at_their_cluster() -> None:
 @pytest.mark.parametrize("seed", range(1, 5))
 def test_healthy_pictures_have_no_swaps(seed: int, quality: int) -> None:
     assert swaps(photo(seed, quality)) == []
+
+
+SCREENS = sorted((Path(__file__).parent.parent / "docs" / "screenshots").glob("*.png"))
+
+
+@pytest.mark.parametrize("path", SCREENS, ids=lambda path: path.stem)
+def test_a_drawn_window_is_healthy_however_it_is_cut_and_coded(path: Path) -> None:
+    """Panels and lines of text meet as strangers do, and on flat ground every edge is the same all along."""
+    rng = np.random.default_rng(len(path.stem))
+    with Image.open(path) as opened:
+        screen = opened.convert("RGB")
+    for number in range(5):
+        left, top = (int(rng.integers(0, side // 3)) if number else 0 for side in screen.size)
+        part = screen.crop((left, top, screen.width, screen.height))
+        data = encode.jpeg(part, quality=int(rng.integers(45, 98)), subsampling=number % 3)
+        found = examine(data)
+        assert found.verdict is Verdict.INTACT, (number, [f.message for f in found.findings])
 
 
 def test_a_silent_swap_becomes_a_break_with_its_place() -> None:

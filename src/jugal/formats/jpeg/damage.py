@@ -313,19 +313,18 @@ def _look_back(
     # Data that end too early may turn impossible in their last bytes, whatever was lost before.
     runs_out = bool(errors) and closed and damage.start >= end - SECTOR
     reader, bytes_at, entropy = RunReader(structure), _unit_bytes(decoded), decoded.scan.entropy
-    broken: int | None = None
+    near = (errors or not closed) and not stops and not runs_out
+    low = max(first, int(np.searchsorted(bytes_at, damage.start - _SEARCH_BYTES)) if near else first)
+    # Where it is a level that is impossible decoding is in step, and the row behind the place may tell of a step.
+    further = decoded.units_x if errors and errors[0].kind == ERROR_DC else 1
+    last = min(noticed + further, first + done)
+    edges = read_edges(reader, entropy, int(decoded.unit_pos[low]), decoded.units_x, low, last)
+    broken = find_break(edges, bytes_at)
+    if stops and broken is not None and strangeness(edges, broken) < STRANGE:
+        broken = None
     if closed and (runs_out or code is FindingCode.JPEG_SHORT):
-        broken = find_loss(reader, reader.read(entropy, 8 * int(decoded.segments.start[s]), reader.total)[0])
-    if broken is None:
-        near = (errors or not closed) and not stops and not runs_out
-        low = max(first, int(np.searchsorted(bytes_at, damage.start - _SEARCH_BYTES)) if near else first)
-        # Where it is a level that is impossible decoding is in step, and the row behind the place may tell of a step.
-        further = decoded.units_x if errors and errors[0].kind == ERROR_DC else 1
-        last = min(noticed + further, first + done)
-        edges = read_edges(reader, entropy, int(decoded.unit_pos[low]), decoded.units_x, low, last)
-        broken = find_break(edges, bytes_at)
-        if stops and broken is not None and strangeness(edges, broken) < STRANGE:
-            broken = None
+        lost = find_loss(reader, reader.read(entropy, 8 * int(decoded.segments.start[s]), reader.total)[0])
+        broken = min((unit for unit in (broken, lost) if unit is not None), default=None)
     if broken is not None:
         # Where a marker interrupts the data that is what is said; only the place is better known now.
         silent = runs_out or code is FindingCode.JPEG_SURPLUS or (code is FindingCode.JPEG_SHORT and (stops or closed))

@@ -24,6 +24,8 @@ _LATE = range(-1, 4)
 _SUSPECT = 0.5
 #: How much stranger, times how strange in its less strange part: none of 160 healthy codings has two such borders.
 _STRANGE = 0.3
+#: How strange the rows before and behind may be: what was put in goes on in itself, and lines and panels of a drawing do not.
+_GOES_ON = 0.5
 _MOST_APART, _MOST_LOOKED_AT = 8, 3
 _ROWS_KNOWN, _LEAST_ROWS_KNOWN = 8, 6
 _SAMPLES = 8192
@@ -146,8 +148,9 @@ def is_row_of_strangers(values: NDArray[np.float64], spot: int, width: int, colu
     if spot < width // _FEW_BEFORE or spot + 2 * width > values.size:
         return False
     row = values[spot : spot + width]
-    rise = float(row.mean()) - max(
+    beside = max(
         float(values[max(0, spot - width) : spot].mean()), float(values[spot + width : spot + 2 * width].mean())
     )
+    rise = float(row.mean()) - beside
     parts = float(row[: width - column].mean()), float(row[width - column :].mean())
-    return rise > 0 and min(parts) > 0 and rise * min(parts) > _STRANGE
+    return beside < _GOES_ON and rise > 0 and min(parts) > 0 and rise * min(parts) > _STRANGE

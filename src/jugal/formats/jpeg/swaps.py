@@ -25,7 +25,7 @@ _SUSPECT = 0.5
 #: How much stranger, times how strange in its less strange part: none of 160 healthy codings has two such borders.
 _STRANGE = 0.3
 #: How strange the rows before and behind may be: what was put in goes on in itself, and lines and panels of a drawing do not.
-_GOES_ON = 0.5
+_GOES_ON = 0.6
 _MOST_APART, _MOST_LOOKED_AT = 8, 3
 _ROWS_KNOWN, _LEAST_ROWS_KNOWN = 8, 6
 _SAMPLES = 8192

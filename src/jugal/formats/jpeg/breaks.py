@@ -74,10 +74,10 @@ def _first_stranger(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
     at_cluster = np.convolve(cluster, np.ones(_NOTICED + 3))[2 : 2 + cluster.size] > 0
     # An edge of the subject that lies along a row of MCUs looks like a break at the picture's side.
     beside = np.minimum(units % width, width - units % width) < SIDE
-    # So does one under the first row that was read, for of what lies above that nothing is known.
-    beside[:width] = True
     clear[beside & ~at_cluster] *= AT_SIDE
     most, apart = float(clear.max()), max(2, width // 2)
+    # So does one under the first row that was read, for of what lies above that nothing is known.
+    clear[:width][~at_cluster[:width]] *= AT_SIDE
     found = peaks(clear, max(_AS_CLEAR * most, _BROKEN * width), apart)
     aligned = peaks(np.where(at_cluster, clear, 0.0), max(_AS_CLEAR_AT_CLUSTER * most, _BROKEN * width), apart)
     if not found and not aligned:

@@ -24,8 +24,9 @@ _CAP, _LEAST_DEVIATION, _LEAST_USUAL, _SAMPLES = 3.0, 0.25, 0.08, 4096
 _SILENT_STEP, _MARGIN, _LEAST_MARGIN = (1.2, 5.5, 6.0), 0.1, 6
 #: How alike the heights of both parts of a step must be, and how quiet the rests of its rows, as shares of its height.
 _EVEN, _QUIET = 0.55, 0.45
-#: Within a step differences vary as they do around it, so many times as much at most, or by such a share of its levels.
-_VARY, _VARY_SHARE = 3.0, 0.15
+#: Within a step differences vary as they do around it, so many times as much at most, or by such a share of its levels; but one so
+#: high may be that of other MCUs altogether.
+_VARY, _VARY_SHARE, _PLAIN = 3.0, 0.15, 2.5
 #: By which share of its levels the parts of a step near a side may differ, and by how many levels where all is flat.
 _ALIKE, _EXACT = 0.2, 0.5
 #: Height of a step in mean levels from which the pixels are looked at, and how many places a picture has looked at.
@@ -38,7 +39,7 @@ class Step:
     they show.
 
     It is ``clean`` where both its parts are of the same height, what lies beside them in the same rows is quiet, and it varies no
-    more than its surroundings. ``apart`` are the levels by which the parts differ, ``spread`` those by which it varies.
+    more than its surroundings or is very high. ``apart`` are the levels by which the parts differ, ``spread`` those by which it varies.
     """
 
     unit: int
@@ -87,7 +88,7 @@ def _stair(parts: list[NDArray[np.float64]], c: int, width: int, first: int, at_
     longer = 0 if 2 * (turn - at) >= width else 1
     spreads = [_deviation(p[at : at + width]) for p in parts]
     shown = levels_shown([m[longer] for m in middles])
-    even = all(
+    even = height > _PLAIN or all(
         spread <= max(_VARY * max(_LEAST_DEVIATION, _deviation(p)), _VARY_SHARE * shown)
         for spread, p in zip(spreads, parts, strict=True)
     )

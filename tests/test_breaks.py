@@ -18,12 +18,13 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.jpeg.breaks import find_break, level_offset, strangeness
+from jugal.formats.jpeg.colours import levels_shown
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.edges import Edges, read_edges, read_steps
 from jugal.formats.jpeg.entropy import neutral_mcu
 from jugal.formats.jpeg.parse import walk
 from jugal.formats.jpeg.runs import RunReader
-from jugal.formats.jpeg.stairs import Step, is_inside, level_steps, levels_shown, stands_out
+from jugal.formats.jpeg.stairs import Step, is_inside, level_steps, stands_out
 from jugal.kernels.stuffing import pack_bits
 from jugal.model.codes import FindingCode
 from jugal.model.result import Verdict

@@ -12,15 +12,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.jpeg.canvas import Placed
+from jugal.formats.jpeg.colours import SHOWN
 from jugal.formats.jpeg.decode import Picture, raw_offsets
 from jugal.formats.jpeg.levels import sample_rows
 from jugal.formats.jpeg.parse import Entropy
 from jugal.formats.jpeg.runs import RunReader
 
-#: Levels by which a sample of brightness and one of the colour differences may be off and look right, and what a level of either
-#: difference changes of red, green and blue (ITU-T T.871 (7)).
+#: Levels by which a sample of brightness and one of the colour differences may be off and look right.
 _SAME, _SAME_TINT = 12.0, 8.0
-_SHOWN = {1: (0.0, -0.344, 1.772), 2: (1.402, -0.714, 0.0)}
 #: Samples and runs of a picture that are looked at, since all are held at once, and MCUs read at a time.
 _MOST_SAMPLES, _MOST_RUNS, _STRIP = 48_000_000, 10_000, 4096
 
@@ -94,7 +93,7 @@ def _shares(
                 # Of a component that is off all over it is the mean that shows.
                 mean = apart.mean(axis=1)
                 shares[use] = np.minimum(shares[use], (np.abs(apart - mean[:, None]) <= _SAME_TINT).mean(axis=1))
-                shown_as = mean[:, None] * np.array(_SHOWN[c], np.float32)
+                shown_as = mean[:, None] * SHOWN[:, c].astype(np.float32)
                 over[use] += shown_as.max(axis=1)
                 under[use] += shown_as.min(axis=1)
             else:

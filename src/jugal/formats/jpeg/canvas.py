@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.special import stdtr
 
+from jugal.formats.jpeg.colours import doubt_shown
 from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.edges import read_sides
 from jugal.formats.jpeg.runs import Run, RunReader
@@ -43,16 +44,8 @@ class Placed:
     @property
     def surety(self) -> float:
         """What an MCU of the run counts, 0..1: how likely its place and levels that look right are, nearly sure ones as sure."""
-        likely = 2.0 * stdtr(_FREEDOM, _NEAR_LEVELS / max(_shown_doubt(self.doubt), 1e-9)) - 1.0
+        likely = 2.0 * stdtr(_FREEDOM, _NEAR_LEVELS / max(doubt_shown(self.doubt), 1e-9)) - 1.0
         return self.likely * float(min(1.0, likely / _AS_GOOD_AS_SURE))
-
-
-def _shown_doubt(doubt: NDArray[np.float64]) -> float:
-    """By how many levels the colour shown may be off, of brightness and the two differences of ITU-T T.871 (7)."""
-    if doubt.size != 3:
-        return float(doubt.max())
-    luma, blue, red = doubt.tolist()
-    return float(np.hypot(luma, max(1.402 * red, np.hypot(0.344 * blue, 0.714 * red), 1.772 * blue)))
 
 
 @dataclass(slots=True)

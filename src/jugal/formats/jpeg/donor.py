@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import intervals, spec
 from jugal.formats.jpeg.check import entropy_guess, filled_start
+from jugal.formats.jpeg.colours import levels_shown
 from jugal.formats.jpeg.completing import PADDING, complete_header
 from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.entropy import neutral_mcu, neutral_tables, with_entropy
@@ -23,7 +24,6 @@ from jugal.formats.jpeg.gamut import absolute_levels
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import decodable, select
-from jugal.formats.jpeg.stairs import levels_shown
 from jugal.kernels.stuffing import pack_parts
 from jugal.model.span import ByteSpan
 

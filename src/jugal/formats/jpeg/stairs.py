@@ -4,12 +4,12 @@ of it. An edge of the subject seldom has that shape, and seldom is it of one hei
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jugal.formats.jpeg.colours import levels_shown
 from jugal.kernels.stairs import stair_heights
 
 #: From the median distance from the median to a standard deviation.
@@ -49,15 +49,6 @@ class Step:
     clean: bool = True
     apart: float = 0.0
     spread: float = 0.0
-
-
-def levels_shown(values: Sequence[float]) -> float:
-    """By how many levels a colour changes, at most, where its components do by ``values``: three are brightness and the two
-    differences of ITU-T T.871 (7)."""
-    if len(values) != 3:
-        return float(max(map(abs, values)))
-    luma, blue, red = values
-    return float(max(abs(luma + 1.402 * red), abs(luma - 0.344 * blue - 0.714 * red), abs(luma + 1.772 * blue)))
 
 
 def level_steps(steps: list[NDArray[np.float32]], width: int, first: int, at_side: float = AT_SIDE) -> list[Step]:

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from jugal.formats.base import Subject
 from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.colours import SHOWN
 from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.parse import Structure
 from jugal.model.result import Thumbnail
@@ -59,17 +60,11 @@ def dc_rgb(picture: Picture, structure: Structure, luminance_first: bool) -> NDA
         rgb = np.repeat(planes[0][..., None], 3, axis=2)
     else:
         first = np.stack(planes[:3], axis=2)
-        rgb = _to_rgb(first) if luminance_first else first
+        rgb = (first - (0.0, 128.0, 128.0)) @ SHOWN.T if luminance_first else first
         if len(planes) == 4:
             # Adobe writes inverted CMYK: 255 is no ink.
             rgb = rgb * (planes[3][..., None] / 255.0)
     return np.clip(rgb, 0, 255).astype(np.uint8)
-
-
-def _to_rgb(ycc: NDArray) -> NDArray:
-    """JFIF 1.02: full-range BT.601."""
-    y, cb, cr = ycc[..., 0], ycc[..., 1] - 128.0, ycc[..., 2] - 128.0
-    return np.stack((y + 1.402 * cr, y - 0.344136 * cb - 0.714136 * cr, y + 1.772 * cb), axis=2)
 
 
 def thumbnail_of(rgb: NDArray[np.uint8]) -> Thumbnail:

@@ -14,6 +14,9 @@ from conftest import examine
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
+from jugal.formats.base import Subject
+from jugal.formats.jpeg.check import filled_start
+from jugal.formats.jpeg.donor import _off_level
 from jugal.formats.jpeg.losses import find_loss
 from jugal.formats.jpeg.parse import Structure, walk
 from jugal.formats.jpeg.runs import Run, RunReader
@@ -117,3 +120,33 @@ def test_sampling_of_a_component_alone_says_nothing(sampling: int) -> None:
         one, other = (examine(harm(data, "jpeg", kind, 2).data) for data in (whole, bytes(stated)))
         assert one.score == other.score and one.attainable == other.attainable
         assert [(f.code, f.span) for f in one.findings] == [(f.code, f.span) for f in other.findings]
+
+
+# --- filler that reaches into the data behind a lost header
+
+
+def page(seed: int) -> bytes:
+    """A white page with photographs, in grey: it reaches from black to white."""
+    picture = Image.new("L", (608, 800), 255)
+    for row in range(3):
+        part = np.asarray(riverbed(160, 120, seed + row).convert("L"), np.float64)
+        low, high = part.min(), part.max()
+        stretched = Image.fromarray(((part - low) * 255.0 / (high - low)).astype(np.uint8))
+        picture.paste(stretched, (60 + 120 * row, 140 + 200 * row))
+    return encode.jpeg(picture, quality=80)
+
+
+@pytest.mark.parametrize("skipped", [0, 1])
+def test_a_run_at_levels_that_no_such_picture_has_is_not_its_start(skipped: int) -> None:
+    """What the first MCU's difference lost moves the whole picture; read from behind it white paper is grey."""
+    donor = Subject(Source.from_bytes(page(5)))
+    structure, reader, run = opened(page(1))
+    behind = reader.read(structure.scans[0].entropy, int(run.bits[skipped]), reader.total)[0]
+    assert _off_level(donor, walk(donor.source, 0), behind) is bool(skipped)
+
+
+def test_bytes_of_one_value_at_the_start_are_filler_if_they_are_many() -> None:
+    data = page(1)
+    start = opened(data)[0].scans[0].entropy.start
+    for count, expected in ((start + 4, start + 4), (20, 0)):
+        assert filled_start(Subject(Source.from_bytes(bytes(count) + b"\x4b" + data[count + 1 :]))) == expected

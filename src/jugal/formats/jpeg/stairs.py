@@ -30,7 +30,7 @@ _VARY, _VARY_SHARE, _PLAIN = 3.0, 0.15, 2.5
 #: By which share of its levels the parts of a step near a side may differ, and by how many levels where all is flat.
 _ALIKE, _EXACT = 0.2, 0.5
 #: Height of a step in mean levels from which the pixels are looked at, and how many places a picture has looked at.
-_SUSPECT, _MOST_SUSPECTS = 1.0, 5
+_SUSPECT, _MOST_SUSPECTS = 1.0, 2
 
 
 @dataclass(frozen=True, slots=True)

@@ -175,7 +175,7 @@ def test_on_flat_ground_a_step_is_the_same_all_along(component: int) -> None:
     assert all(examine(page(quality)).verdict is Verdict.INTACT for quality in (50, 85, 96))
 
 
-def test_a_step_ahead_of_an_error_is_the_first_damage(tmp_path: Path) -> None:
+def test_a_step_ahead_of_an_error_is_the_first_damage() -> None:
     unit = 8 * WIDTH + 17
     sick = bytearray(moved(photo(2), unit, 0, 25))
     places = read(bytes(sick))[1]

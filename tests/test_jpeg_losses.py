@@ -15,7 +15,9 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import Subject
+from jugal.formats.detect import detect
 from jugal.formats.jpeg.check import filled_start
+from jugal.formats.jpeg.decode import raw_offsets
 from jugal.formats.jpeg.donor import _off_level
 from jugal.formats.jpeg.losses import find_loss
 from jugal.formats.jpeg.parse import Structure, walk
@@ -80,6 +82,19 @@ def test_of_a_whole_or_a_cut_picture_no_mcu_was_lost_inside(seed: int) -> None:
     data = photo(seed)
     cut = opened(data[: len(data) * 2 // 3])
     assert cut[2].count < reader.total and find_loss(cut[1], cut[2]) is None
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_where_only_the_last_mcus_are_gone_none_was_lost_inside(seed: int) -> None:
+    """The data end with an MCU, as they do where some are lost inside; but nothing in the picture goes on better so."""
+    data = photo(seed)
+    _, reader, run = opened(data)
+    ends = np.flatnonzero(run.bits[1:] % 8 == 0) + 1
+    last = int(ends[ends < reader.total - 3][-1])
+    kept = int(raw_offsets(run.entropy, run.bits[last : last + 1] >> 3)[0])
+    sick = data[:kept] + b"\xff\xd9"
+    _, reader, short = opened(sick)
+    assert short.ends_with_data and short.count < reader.total and find_loss(reader, short) is None
 
 
 # --- looking right in the wrong place
@@ -150,3 +165,14 @@ def test_bytes_of_one_value_at_the_start_are_filler_if_they_are_many() -> None:
     start = opened(data)[0].scans[0].entropy.start
     for count, expected in ((start + 4, start + 4), (20, 0)):
         assert filled_start(Subject(Source.from_bytes(bytes(count) + b"\x4b" + data[count + 1 :]))) == expected
+
+
+def test_a_scan_without_a_header_is_known_by_few_stuffed_bytes_if_no_other_stands_beside_them() -> None:
+    """Of a drawing, whose data are not dense: each 0xFF in a scan is stuffed, and the end-of-image marker closes the file."""
+    rng = np.random.default_rng(3)
+    body = np.where(rng.random(9000) < 0.6, 0x28, rng.integers(0, 0xFF, 9000)).astype(np.uint8)
+    body[2000:9000:800], body[2001:9000:800] = 0xFF, 0
+    closed = bytes(512) + body.tobytes() + b"\xff\xd9"
+    assert detect(Source.from_bytes(closed)).format == "jpeg"
+    body[5000:5002] = 0xFF, 0x28
+    assert detect(Source.from_bytes(bytes(512) + body.tobytes() + b"\xff\xd9")).format != "jpeg"

@@ -273,7 +273,7 @@ def entropy_guess(subject: Subject) -> int | None:
 
 
 def filled_start(subject: Subject) -> int:
-    """The bytes at the file's start that are all the same, where they are too many for picture data and too few for a sector."""
+    """The bytes at the file's start that are all the same, of two sectors at most; 0 where they are too few to be filler."""
     head = subject.source.array[: 2 * SECTOR]
     other = np.flatnonzero(head != head[:1])
     same = int(other[0]) if other.size else head.size

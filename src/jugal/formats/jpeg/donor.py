@@ -121,7 +121,7 @@ def _late_run(subject: Subject, model: Structure, start: int, total: int) -> Run
 
 def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total: int) -> RepairDraft:
     """Grey MCUs for what is lost at the start, then the surviving bits moved behind them."""
-    reader = RunReader(model)
+    lent = model
     model, added = neutral_tables(model)
     scan = model.scans[0]
     at = len(header) - (scan.segment.end - scan.segment.start)
@@ -129,12 +129,10 @@ def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total
     lost = total - run.count
     if lost < 0:
         raise RepairImpossible("More picture data is left than the donor's size has room for.")
-    # The run counts from where it begins, whatever was read before it to fall into step.
-    run = reader.read(run.entropy, int(run.bits[0]), run.count)[0]
     prefix, sure = [np.tile(neutral_mcu(model, scan), max(0, lost - 1))], 1.0
     if lost:
-        offsets, sure = absolute_levels(reader, run, _levels_of(donor, model, reader))
-        prefix.append(neutral_mcu(model, scan, offsets))
+        offsets, sure = _likeliest_levels(donor, lent, run)
+        prefix.append(neutral_mcu(model, scan, offsets.tolist()))
     begin = int(raw_offsets(run.entropy, run.bits[:1] >> 3)[0])
     return RepairDraft(
         (header, *pack_parts(chain(prefix, run.own_bits())), _EOI),
@@ -151,10 +149,17 @@ def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total
 
 def _off_level(donor: Subject, model: Structure, run: Run) -> bool:
     """Whether the levels that a run has if it is the picture's start surely are not those of the picture."""
+    offsets, sure = _likeliest_levels(donor, model, run)
+    return sure > _SURE and levels_shown((offsets * RunReader(model).steps).tolist()) > _FAR_LEVELS
+
+
+def _likeliest_levels(donor: Subject, model: Structure, run: Run) -> tuple[NDArray[np.int64], float]:
+    """Per component what to add to the DC values of a run that begins the picture, as ``absolute_levels`` says."""
     reader = RunReader(model)
+    # The run counts from where it begins, whatever was read before it to fall into step.
     run = reader.read(run.entropy, int(run.bits[0]), run.count)[0]
     offsets, sure = absolute_levels(reader, run, _levels_of(donor, model, reader))
-    return sure > _SURE and levels_shown((np.array(offsets) * reader.steps).tolist()) > _FAR_LEVELS
+    return np.array(offsets, np.int64), sure
 
 
 def _levels_of(donor: Subject, model: Structure, reader: RunReader) -> list[NDArray[np.float64]]:

@@ -328,16 +328,18 @@ def test_tables_that_zeros_stand_in_place_of_are_missed_in_fragmented_clips_too(
     assert any(f.code is FindingCode.MP4_TABLES and "lacks" in f.message for f in found.findings)
 
 
-def test_a_base_beyond_any_file_is_a_finding() -> None:
+def test_a_base_beyond_any_file_is_a_finding(tmp_path: Path) -> None:
     """8.8.7: base data offsets have 64 bits."""
     flags = "frag_keyframe+empty_moov"
-    data = bytearray(encode.clip(2.0, (192, 108), 25, seed=20, bit_rate=400_000, mux={"movflags": flags}))
+    whole = encode.clip(2.0, (192, 108), 25, seed=20, bit_rate=400_000, mux={"movflags": flags})
+    data = bytearray(whole)
     head = data.index(b"tfhd")
     assert data[head + 7] & 1, "a base is stated"
     data[head + 12 : head + 20] = b"\xff" * 8
-    found = examine(bytes(data), "clip.mp4")
+    found, _, out = mended(bytes(data), tmp_path)
     assert found.error is None and found.score is not None and found.score < 80
-    assert any(f.code is FindingCode.MP4_OUTSIDE for f in found.findings)
+    place = next(f for f in found.findings if f.code is FindingCode.MP4_TABLES)
+    assert place.span is not None and place.span.start == head + 12 and out == whole
 
 
 def test_a_loss_in_what_the_index_lists_itself_leaves_the_fragments_reached(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import mmap
 import os
 import stat
+from bisect import bisect_left
 from collections.abc import Iterable
 from operator import itemgetter
 from pathlib import Path
@@ -137,6 +138,7 @@ class PatchedSource(Source):
         self._patches = sorted(patches, key=itemgetter(0))
         self._start = self._patches[0][0] if self._patches else self.size
         self._end = max((at + len(data) for at, data in self._patches), default=0)
+        self._longest = max((len(data) for _, data in self._patches), default=0)
 
     def read(self, start: int, length: int) -> bytes:
         data = self._source.read(start, length)
@@ -144,7 +146,11 @@ class PatchedSource(Source):
         if end <= self._start or start >= self._end:
             return data
         changed = bytearray(data)
-        for at, patch in self._patches:
+        near = slice(
+            bisect_left(self._patches, start - self._longest, key=itemgetter(0)),
+            bisect_left(self._patches, end, key=itemgetter(0)),
+        )
+        for at, patch in self._patches[near]:
             low, high = max(at, start), min(at + len(patch), end)
             if low < high:
                 changed[low - start : high - start] = patch[low - at : high - at]

@@ -11,13 +11,13 @@ from numpy.typing import NDArray
 from jugal.binary.source import Source
 from jugal.formats.base import Report, Subject
 from jugal.formats.isobmff import payload
-from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.chunks import astray
 from jugal.formats.isobmff.cutting import kept_share, plan_cut
 from jugal.formats.isobmff.description import lost_descriptions
 from jugal.formats.isobmff.faults import Fault, and_also, by_faults, off_time
 from jugal.formats.isobmff.forecast import (
     FOUND_ANEW,
+    agreed_share,
     chunk_forecast,
     offset_forecast,
     plan_tables,
@@ -28,10 +28,10 @@ from jugal.formats.isobmff.forecast import (
 from jugal.formats.isobmff.fragments import closed, missing_ticks, ticks_never_there, ticks_not_listed, unreached
 from jugal.formats.isobmff.front import can_go_front
 from jugal.formats.isobmff.heif import examine_items, is_still, plan_donor_items, plan_preview
+from jugal.formats.isobmff.index_check import explained, part_unread, refused, table_findings
 from jugal.formats.isobmff.layout import reaching_over
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.rawphoto import examine_raw_photo
-from jugal.formats.isobmff.references import refused_for
 from jugal.formats.isobmff.restoring import mistimed, restored, table_faults
 from jugal.formats.isobmff.retable import media_between
 from jugal.formats.isobmff.structure import (
@@ -58,11 +58,8 @@ _WELL = 85.0
 _FEW_ASTRAY = 0.1
 #: A score from which on damage hardly shows, and the points that leaving it out may cost then.
 _HARDLY_SPOILED, _WORTH_CUTTING = 98.0, 10.0
-#: Bytes of the description of a track.
-_SMALLEST_TRACK = 300
 #: Seconds by which decoders read one track ahead of another that they cannot go on with.
 _READ_AHEAD = 1.0
-_TABLE_BOXES = frozenset(b"stts stsc stsz stco co64 stss".split())
 
 
 def examine(subject: Subject, report: Report) -> None:
@@ -90,12 +87,16 @@ def examine(subject: Subject, report: Report) -> None:
         t for t in movie.tracks if t.offsets.size
     ]
     faults = table_faults(subject, movie)
-    _table_findings(subject, report, movie, faults)
-    refused = _refused(subject, report, movie)
+    mended, restorable = restored(subject, movie, faults)
+    as_restored = read_movie(mended) if restorable else None
+    table_findings(subject, report, movie, faults, as_restored)
+    is_refused = refused(subject, report, movie)
     undescribed = lost_descriptions(subject, report, judged)
     if not judged:
         report.score = 0.0
-        report.attainable = max(rebuild_forecast(subject, report), _restored_score(subject, report, movie, faults))
+        report.attainable = rebuild_forecast(subject, report)
+        if restorable:
+            report.attainable = max(report.attainable, table_forecast(subject, report, mended))
         if not any(t.problems for t in movie.tracks):
             report.add(FindingCode.MP4_MEDIA, Severity.FATAL, "The index lists no samples.")
         return
@@ -104,8 +105,7 @@ def examine(subject: Subject, report: Report) -> None:
         _never_there(subject, report, movie, judged)
     for track in judged:
         track.missing = max(track.missing, ticks_not_listed(subject.source, movie, track) if track.fragmented else 0)
-    mended, restorable = restored(subject, movie, faults)
-    right = {t.box.start: t for t in read_movie(mended).tracks} if restorable else {}
+    right = {t.box.start: t for t in as_restored.tracks} if as_restored is not None else {}
     lost, spared, first_bad = _inspect(subject, report, movie, judged, spans, faults, right)
     for number, track in enumerate(judged):
         lost[number], spared[number] = off_time(track, faults, lost[number], spared[number])
@@ -131,7 +131,7 @@ def examine(subject: Subject, report: Report) -> None:
         or (t.kind != "other" and not t.offsets.size and (t.given_up or (t.problems and not t.fragmented)))
     ]
     plays = scoring.share(weighted(judged + silent, shares + [0.0] * len(silent)), 1.0)
-    if _part_unread(report, movie):
+    if part_unread(report, movie):
         kinds = len({t.kind for t in judged + silent})
         plays *= kinds / (kinds + 1)
     if undescribed:
@@ -142,10 +142,14 @@ def examine(subject: Subject, report: Report) -> None:
     best = plays
     if movie.stranded:
         plays, best = _stranded(subject, report, movie, judged, lost)
+        if as_restored is not None and not as_restored.stranded:
+            best = max(best, table_forecast(subject, report, mended))
     elif movie.covered is not None:
         plays, best = _reached(judged, lost, [t.offsets >= movie.covered.start for t in judged])
     elif restorable:
         best = max(plays, table_forecast(subject, report, mended))
+        if movie.fragments:
+            plays = min(plays, agreed_share(mended, subject, movie))
     elif astray(movie) and (placed := chunk_forecast(subject, report, movie, judged, plays)) > plays:
         best = placed
     elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
@@ -159,8 +163,8 @@ def examine(subject: Subject, report: Report) -> None:
     if movie.swallowed is not None:
         best = max(best, _swallowed(subject, report, movie, judged, plays))
         plays = plays * min(1.0, movie.swallowed.start / subject.size)
-    report.score = plays if opens and not refused else min(plays, scoring.UNOPENABLE)
-    if refused and not restorable:
+    report.score = plays if opens and not is_refused else min(plays, scoring.UNOPENABLE)
+    if is_refused and not restorable:
         best = report.score
     report.attainable = best
     _time_regions(report, judged, lost)
@@ -365,78 +369,6 @@ def _media(subject: Subject, report: Report, movie: Movie) -> None:
                 media["date_taken"] = (_EPOCH + datetime.timedelta(seconds=seconds)).strftime("%Y-%m-%dT%H:%M:%S")
 
 
-def _table_findings(subject: Subject, report: Report, movie: Movie, faults: list[Fault]) -> None:
-    moov = movie.moov
-    assert moov is not None
-    # What is known to be wrong says more than that tables contradict each other.
-    known = [id(f.track) for f in faults if f.patches]
-    for fault in faults:
-        if fault.patches or fault.track is None or not fault.track.problems:
-            report.add(FindingCode.MP4_TABLES, Severity.MAJOR, fault.told, fault.at, fault.end)
-    for track in movie.tracks:
-        severity = Severity.MAJOR if track.kind != "other" or not track.handler else Severity.MINOR
-        for problem in track.problems[: 0 if id(track) in known else 4]:
-            report.add(
-                FindingCode.MP4_TABLES,
-                severity,
-                f"Track {track.ident}: {problem.text}",
-                problem.start,
-                problem.end,
-            )
-    for box in _descendants(moov):
-        if box.kind not in _TABLE_BOXES:
-            continue
-        for fill in subject.blocks.fills_in(ByteSpan(box.body, box.end)):
-            if fill.value in (0, 0xFF):
-                report.add(
-                    FindingCode.MP4_INDEX_BROKEN,
-                    Severity.MAJOR,
-                    f"A filled run lies in the index table '{box.name}'.",
-                    fill.span.start,
-                    fill.span.end,
-                    Cause.UNREADABLE,
-                )
-                report.mark(fill.span.start, fill.span.end, Matter.HOLE)
-    for box, reason in movie.broken_fragments:
-        report.add(FindingCode.MP4_FRAGMENT, Severity.MAJOR, reason, box.start, box.end)
-
-
-def _restored_score(subject: Subject, report: Report, movie: Movie, faults: list[Fault]) -> float:
-    """The score with the index put right; 0 where it cannot be."""
-    mended, restorable = restored(subject, movie, faults)
-    return table_forecast(subject, report, mended) if restorable else 0.0
-
-
-def _part_unread(report: Report, movie: Movie) -> bool:
-    """Bytes in the index are no box, and enough for a track."""
-    assert movie.moov is not None
-    for box in movie.tree.misfits:
-        inside = box.depth == 1 and movie.moov.start < box.start < movie.moov.end
-        if inside and box.kind == b"????" and box.end - box.start >= _SMALLEST_TRACK:
-            said = "Part of the index is no box; a track may have been described there."
-            report.add(FindingCode.MP4_INDEX_BROKEN, Severity.MAJOR, said, box.start, box.end, Cause.OVERWRITTEN)
-            return True
-    return False
-
-
-def _refused(subject: Subject, report: Report, movie: Movie) -> bool:
-    """Decoders refuse the file for one of its tracks."""
-    boxes = [box for track in movie.tracks if (box := refused_for(subject.source, track)) is not None]
-    for box in boxes:
-        said = f"For the entries that '{box.name}' states decoders refuse the file."
-        report.add(FindingCode.MP4_TABLES, Severity.FATAL, said, box.start, box.end)
-    return bool(boxes)
-
-
-def _descendants(box: Box) -> list[Box]:
-    found, stack = [], [box]
-    while stack:
-        current = stack.pop()
-        found.append(current)
-        stack.extend(current.children)
-    return found
-
-
 def _media_spans(subject: Subject, movie: Movie) -> list[tuple[int, int, int]]:
     tracks = [t for t in movie.tracks if t.offsets.size]
     low = max(0, min(int(t.offsets.min()) for t in tracks))
@@ -491,7 +423,7 @@ def _inspect(
         bad = state != 0
         # What an overwritten table says of their place is no evidence about the bytes there.
         told = ~track.astray if track.astray.size else np.ones(bad.size, np.bool_)
-        told &= ~_explained(subject, track, right.get(track.box.start), bad)
+        told &= ~explained(subject, track, right.get(track.box.start), bad)
         outside = (state == payload.OUTSIDE) & told
         gone, left = payload.spread_to_sync(
             track, *by_faults(track, faults, bad, looked.spared), payload.stands_alone(subject, track, bad)
@@ -540,13 +472,6 @@ def _inspect(
             start = _begins(start, judged, proven)
         report.add(code, severity, text, start, end, cause)
     return lost, spared, any_bad
-
-
-def _explained(subject: Subject, track: Track, right: Track | None, bad: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """The ``bad`` samples that are whole where the index leads once it is put right: nothing is wrong with their bytes."""
-    if right is None or not bad.any() or right.offsets.size != bad.size:
-        return np.zeros(bad.size, np.bool_)
-    return bad & (payload.inspect(subject, right, [], to_the_bit=True).state == 0)
 
 
 def _begins(noticed: int, judged: list[Track], proven: list[bool]) -> int:

@@ -10,11 +10,12 @@ from numpy.typing import NDArray
 from jugal.formats.base import Report, Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.chunks import place_chunks
-from jugal.formats.isobmff.faults import by_faults, off_time
+from jugal.formats.isobmff.faults import and_also, by_faults, off_time
+from jugal.formats.isobmff.fragment_playing import never_shown
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import Step, find_steps, moved_offsets
 from jugal.formats.isobmff.rebuild import media_span, stated_share
-from jugal.formats.isobmff.restoring import table_faults
+from jugal.formats.isobmff.restoring import agreeing, table_faults
 from jugal.formats.isobmff.retable import can_retable
 from jugal.formats.isobmff.tables import Track
 from jugal.model import scoring
@@ -178,6 +179,24 @@ def table_forecast(subject: Subject, report: Report, mended: Subject) -> float:
     best = scoring.share(weighted(judged, shares), 1.0) if judged else 0.0
     report.plan("fix-tables", "Put the index right by what its parts say of each other.", best)
     return best
+
+
+def agreed_share(mended: Subject, subject: Subject, movie: Movie) -> float:
+    """The score of ``movie`` with fragments as its index is, ``mended`` being the file with that put right: what is read then
+    and shows from the same bytes at the same time as it does now."""
+    now = {t.box.start: t for t in movie.tracks}
+    judged = [t for t in read_movie(mended).tracks if t.kind != "other" and t.offsets.size]
+    shares = []
+    for track in judged:
+        looked = payload.inspect(mended, track, [], to_the_bit=True)
+        there = now.get(track.box.start)
+        if there is None or there.given_up:
+            shares.append(0.0)
+            continue
+        read, on_time = agreeing(there, track, ~never_shown(subject.source, movie, there))
+        gone, spared = payload.spread_to_sync(track, *and_also(looked.state != 0, looked.spared, ~read))
+        shares.append(payload.good_share(track, *and_also(gone, spared, ~on_time)))
+    return scoring.share(weighted(judged, shares), 1.0) if judged else 0.0
 
 
 def chunk_forecast(subject: Subject, report: Report, movie: Movie, judged: list[Track], plays: float) -> float:

@@ -15,7 +15,8 @@ from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.boxes import Box, Tree, find_box, read_children, read_header
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import Step, apply_steps
-from jugal.formats.isobmff.tables import FARTHEST, Track
+from jugal.formats.isobmff.runs import FARTHEST
+from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.write import box_bytes, patched
 from jugal.model.span import ByteSpan
 
@@ -388,7 +389,7 @@ def _index_moved(subject: Subject, moof: Box, delta: int) -> tuple[Piece, ...]:
 def moved_runs(subject: Subject, track: Track, steps: list[Step]) -> list[tuple[int, bytes]]:
     """Patches (byte, new data offset) for the runs of ``track`` that ``steps`` move (8.8.8)."""
     patches = []
-    for place, first in track.runs.tolist():
+    for place, first, _ in track.runs.tolist():
         start = track.offsets[first : first + 1]
         delta = int((apply_steps(start, steps) - start)[0])
         if not delta:

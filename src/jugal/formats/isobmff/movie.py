@@ -11,6 +11,7 @@ from jugal.formats.fills import foreign_text, holes
 from jugal.formats.isobmff.boxes import Box, Tree, find_box, find_stranded, read_children, read_tree
 from jugal.formats.isobmff.layout import doubt_places
 from jugal.formats.isobmff.payload import AVC, FILLED, FOREIGN, HEVC, PRORES
+from jugal.formats.isobmff.runs import Part
 from jugal.formats.isobmff.tables import Track, read_fragments, read_track
 from jugal.kernels.blockstats import PAGE, SECTOR
 from jugal.model.span import ByteSpan, merge
@@ -30,6 +31,8 @@ class Movie:
     moov: Box | None
     hidden: bool
     tracks: list[Track] = field(default_factory=list)
+    #: Each fragment with what it says of its tracks.
+    fragments: list[tuple[Box, list[Part]]] = field(default_factory=list)
     broken_fragments: list[tuple[Box, str]] = field(default_factory=list)
     #: A fragment found inside a media data box whose size is wrong, and that box.
     swallowed: Box | None = None
@@ -81,7 +84,7 @@ def read_movie(subject: Subject) -> Movie:
         doubt_places(movie.tracks, movie.mdats, source.size)
         if moov.child(b"mvex") is not None and not hidden:
             movie.stranded = find_stranded(source, tree, subject.limits)
-        movie.broken_fragments = read_fragments(source, tree, moov, movie.tracks)
+        movie.fragments, movie.broken_fragments = read_fragments(source, tree, moov, movie.tracks)
         if moov.child(b"mvex") is not None and not movie.stranded:
             _find_swallowed(subject, movie)
     return movie

@@ -1,4 +1,4 @@
-"""Names and sizes of the boxes within a movie's index, by what lies in a container and where its next box begins.
+"""Names and sizes of the boxes within an index, by what lies in a container and where its next box begins.
 
 Which boxes a container of ISO/IEC 14496-12 (table 1) holds is known, and that they fill it; so a name or a size that was
 overwritten is the one that is missing.
@@ -14,6 +14,7 @@ import numpy as np
 from jugal.binary.source import Source
 from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.faults import Fault
+from jugal.formats.isobmff.runs import head_length, run_length
 
 #: The boxes in each container: those that must be there first, then those that may.
 _WITHIN = {
@@ -25,9 +26,22 @@ _WITHIN = {
     b"dinf": (b"dref", b""),
     b"stbl": (b"stsd stts stsc stsz stco", b"stz2 co64 ctts cslg stss stps stsh padb stdp sgpd sbgp sdtp subs saiz saio free"),
     b"mvex": (b"trex", b"mehd leva"),
+    b"moof": (b"mfhd traf", b"uuid meta pssh free skip"),
+    b"traf": (b"tfhd", b"tfdt trun sbgp sgpd subs saiz saio senc sdtp uuid meta free skip"),
 }  # fmt: skip
-#: Boxes whose version follows from their size: bytes of the box, version (8.2.2, 8.3.2, 8.4.2, 8.8.3).
-_VERSIONS = {b"mvhd": {108: 0, 120: 1}, b"tkhd": {92: 0, 104: 1}, b"mdhd": {32: 0, 44: 1}, b"trex": {32: 0}}
+#: Boxes whose version follows from their size: bytes of the box, version (8.2.2, 8.3.2, 8.4.2, 8.8.3, 8.8.5, 8.8.12).
+_VERSIONS = {
+    b"mvhd": {108: 0, 120: 1},
+    b"tkhd": {92: 0, 104: 1},
+    b"mdhd": {32: 0, 44: 1},
+    b"trex": {32: 0},
+    b"mfhd": {16: 0},
+    b"tfdt": {16: 0, 20: 1},
+}
+#: Boxes that tell by their size whether something else goes by their name.
+_TELLING = frozenset(
+    {*_WITHIN, *_VERSIONS, b"stts", b"ctts", b"stsc", b"stsz", b"stsd", b"dref", b"elst", b"tfhd", b"trun"}
+)
 #: Bytes of an entry of tables that say how many they have (8.6, 8.7).
 _ENTRIES = {b"stts": 8, b"ctts": 8, b"stsc": 12, b"stco": 4, b"co64": 8, b"stss": 4}
 #: Boxes that do not tell their size.
@@ -37,12 +51,13 @@ _INSTEAD = {b"stsz": b"stz2", b"stco": b"co64"}
 _MOST = 4096
 
 
-def wrong_boxes(source: Source, moov: Box) -> list[Fault]:
-    """The names and sizes in ``moov`` for which boxes behind them are not read, or are read as something else."""
+def wrong_boxes(source: Source, root: Box) -> list[Fault]:
+    """The names and sizes in ``root``, an index or that of a fragment, for which boxes behind them are not read, or are read
+    as something else."""
     found: list[Fault] = []
-    if moov.cut:
+    if root.cut:
         return found  # what is not there says nothing
-    waiting = [(moov.kind, moov.body, moov.end)]
+    waiting = [(root.kind, root.body, root.end)]
     while waiting and len(found) < _MOST:
         kind, at, end = waiting.pop()
         boxes, faults = _followed(source, kind, at, end)
@@ -81,7 +96,7 @@ def _followed(source: Source, kind: bytes, at: int, end: int) -> tuple[list[tupl
             boxes.append((name, at + 8, stop))
         elif name in known:
             boxes.append((name, at + 8, stop))
-        elif not _plain(name):
+        elif not _plain(name) or any(_holds(source, near, at, stop) for near in _mistaken(name, known)):
             nameless.append((at, stop, False))
         at = stop
     lacking = [name for name in must if not {name, _INSTEAD.get(name, name)} & {box[0] for box in boxes}]
@@ -90,9 +105,11 @@ def _followed(source: Source, kind: bytes, at: int, end: int) -> tuple[list[tupl
     at, stop, sizeless = nameless[0]
     if kind == b"stbl" and not lacking and _offsets_for_all(source, boxes, at, stop):
         lacking = [b"ctts"]
+    if not lacking:
+        lacking = [near for near in _mistaken(source.read(at + 4, 4), known) if _holds(source, near, at, stop)]
     if len(lacking) == 1 and _holds(source, lacking[0], at, stop):
         boxes.append((lacking[0], at + 8, stop))
-        said = f"The name of the box at {at:,} is none; '{lacking[0].decode()}' is missing."
+        said = f"The name of the box at {at:,} is none that is known; it reads as '{lacking[0].decode()}'."
         length = (stop - at).to_bytes(4, "big") if sizeless else source.read(at, 4)
         faults.append(_fault(said, at, length + lacking[0]))
     return boxes, faults
@@ -115,9 +132,18 @@ def _holds(source: Source, name: bytes, at: int, stop: int) -> bool:
         while body + 8 <= stop and 8 <= (source.uint(body, 4) or 0) <= stop - body:
             body += source.uint(body, 4) or 0
         return body in (stop, stop - 4)  # QuickTime ends such a list with a zero
+    if name == b"tfhd":
+        return size == 8 + head_length(source.uint(body + 1, 3) or 0)
+    if name == b"trun":
+        return size == 8 + run_length(source.uint(body + 1, 3) or 0, source.uint(body + 4, 4) or 0)
     if name == b"elst":
         return size == 16 + (20 if source.uint(body, 1) == 1 else 12) * (source.uint(body + 4, 4) or 0)
     return size in _VERSIONS[name] if name in _VERSIONS else True
+
+
+def _mistaken(name: bytes, known: set[bytes]) -> list[bytes]:
+    """The ``known`` names of boxes that tell by their size, of which one character was changed to make ``name``."""
+    return [k for k in sorted(known & _TELLING) if sum(a != b for a, b in zip(name, k, strict=False)) == 1]
 
 
 def _offsets_for_all(source: Source, boxes: list[tuple[bytes, int, int]], at: int, stop: int) -> bool:

@@ -8,6 +8,8 @@ from numpy.typing import NDArray
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.isobmff.counts import wrong_counts
 from jugal.formats.isobmff.faults import Fault
+from jugal.formats.isobmff.fragment_boxes import wrong_heads, wrong_lengths, wrong_shapes
+from jugal.formats.isobmff.fragment_figures import wrong_figures
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.nesting import wrong_boxes
 from jugal.formats.isobmff.references import wrong_defaults, wrong_idents, wrong_references
@@ -18,13 +20,14 @@ from jugal.formats.isobmff.write import patched
 from jugal.model.span import ByteSpan, merge
 
 #: One fault may hide another: a box that is not read holds tables.
-_ROUNDS = 4
+_ROUNDS = 8
 
 
 def table_faults(subject: Subject, movie: Movie) -> list[Fault]:
     """What is wrong in the index. Times are judged only where the numbers of entries are right."""
     source = subject.source
     found = wrong_boxes(source, movie.moov) if movie.moov is not None and not movie.hidden else []
+    found += _of_fragments(subject, movie)
     found += wrong_idents(source, movie) + wrong_defaults(source, movie)
     for track in movie.tracks:
         found += wrong_references(source, track)
@@ -34,6 +37,16 @@ def table_faults(subject: Subject, movie: Movie) -> list[Fault]:
             or [*wrong_sizes(subject, movie, track), *wrong_times(source, movie, track)]
         )
     return found
+
+
+def _of_fragments(subject: Subject, movie: Movie) -> list[Fault]:
+    """What is wrong in the fragments. Figures are read only where the boxes they stand in are right."""
+    if movie.moov is None or movie.hidden or movie.moov.child(b"mvex") is None:
+        return []
+    source, tree = subject.source, movie.tree
+    return (
+        wrong_heads(source, tree) or wrong_shapes(source, tree) or wrong_lengths(movie) or wrong_figures(subject, movie)
+    )
 
 
 def restored(subject: Subject, movie: Movie, faults: list[Fault]) -> tuple[Subject, list[Fault]]:
@@ -62,9 +75,21 @@ def mistimed(track: Track, right: Track) -> NDArray[np.bool_]:
 
 def _shown(track: Track, count: int) -> NDArray[np.int64]:
     """When the first ``count`` samples of ``track`` show, in ticks."""
-    shown = np.cumsum(track.durations[:count]) - track.durations[:count]
+    shown = track.decode_times[:count].copy()
     shown[: track.composition.size] += track.composition[:count]
     return shown
+
+
+def agreeing(track: Track, right: Track, shown: NDArray[np.bool_]) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """The samples of ``right``, the same track with its index put right, that ``track``, of which decoders come to those
+    ``shown``, reads from the same bytes; and those of them that it shows at the same time."""
+    if not track.offsets.size:
+        return np.zeros(right.offsets.size, np.bool_), np.zeros(right.offsets.size, np.bool_)
+    order = np.argsort(track.offsets, kind="stable")
+    near = order[np.minimum(np.searchsorted(track.offsets[order], right.offsets), order.size - 1)]
+    same = shown[near] & (track.offsets[near] == right.offsets) & (track.sizes[near] >= right.sizes)
+    on_time = _shown(track, track.offsets.size)[near] == _shown(right, right.offsets.size)
+    return same, same & on_time & (track.timescale == right.timescale)
 
 
 def fix_tables(subject: Subject, donor: Subject | None) -> RepairDraft:

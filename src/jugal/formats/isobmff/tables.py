@@ -12,13 +12,23 @@ from jugal.binary.source import Source
 from jugal.formats.isobmff.aac import AacConfig, read_config
 from jugal.formats.isobmff.alac import AlacConfig, read_alac
 from jugal.formats.isobmff.boxes import Box, Tree
+from jugal.formats.isobmff.runs import (
+    COMPOSITION,
+    DURATION,
+    DURATIONS,
+    FARTHEST,
+    FLAGS,
+    SAMPLE_FLAGS,
+    Part,
+    placed_runs,
+    read_defaults,
+    read_part,
+)
 from jugal.formats.isobmff.sound import NO_SOUND, SoundEntry, read_sound
 from jugal.formats.isobmff.video import VideoStream, listed_sets, read_record
 from jugal.formats.isobmff.visual import H263, Layer, read_layer
 
 _MAX_SAMPLES = 20_000_000
-#: Farther than any file reaches, and near enough to add sizes to.
-FARTHEST = 1 << 62
 #: Rates of sound that a sample entry has no room for (ISO/IEC 14496-12 12.2.3: 16.16).
 _HIGH_RATES = frozenset({88_200, 96_000, 176_400, 192_000})
 #: Codecs whose pictures are read with parameter sets.
@@ -77,8 +87,9 @@ class Track:
     #: Decoders give a track up, whatever its fragments hold, whose index lists chunks without samples or times, samples
     #: without chunks, or one of a size that no signed number holds.
     given_up: bool = False
-    #: Of each run of a fragment the byte at which its data offset is written (8.8.8), 0 where it has none, and its first sample.
-    runs: NDArray[np.int64] = field(default_factory=lambda: np.empty((0, 2), np.int64))
+    #: Of each run of a fragment the byte at which its data offset is written (8.8.8), 0 where it has none, its first sample
+    #: and the decode time that is stated for it (8.8.12), -1 where none is.
+    runs: NDArray[np.int64] = field(default_factory=lambda: np.empty((0, 3), np.int64))
     #: Ticks that are missing between the fragments that are left.
     missing: int = 0
     #: Composition offsets of the samples in the index (8.6.1.3), empty where there are none.
@@ -124,6 +135,17 @@ class Track:
         """Notes that ``box``, or the track where none is named, contradicts itself or others; at byte ``at`` where known."""
         where = box or self.box
         self.problems.append(Problem(text, where.start if at is None else at, where.end))
+
+    @property
+    def decode_times(self) -> NDArray[np.int64]:
+        """Ticks at which each sample is decoded: those before it added up, from where a fragment states a time on from there."""
+        times = np.cumsum(self.durations) - self.durations
+        timed = self.runs[self.runs[:, 2] >= 0]
+        if len(timed):
+            ahead = timed[:, 2] - times[timed[:, 1]]
+            number = np.searchsorted(timed[:, 1], np.arange(times.size), "right") - 1
+            times += np.where(number >= 0, ahead[np.maximum(number, 0)], 0)
+        return times
 
     @property
     def composition_delay(self) -> int:
@@ -395,9 +417,10 @@ def _chunks_as_samples(track: Track, per_chunk: NDArray, fixed: int, times: NDAr
 
 @dataclass(slots=True)
 class _Run:
-    """The samples of one track run (8.8.8), one row each; ``head`` as in ``Track.runs``."""
+    """The samples of one track run (8.8.8), one row each; ``head`` and ``time`` as in ``Track.runs``."""
 
     head: int
+    time: int
     offsets: NDArray[np.int64]
     sizes: NDArray[np.int64]
     durations: NDArray[np.int64]
@@ -405,130 +428,76 @@ class _Run:
     composition: NDArray[np.int64]
 
 
-def read_fragments(source: Source, tree: Tree, moov: Box, tracks: list[Track]) -> list[tuple[Box, str]]:
-    """Adds the samples of all movie fragments (8.8) to ``tracks`` of ``moov``. Returns broken fragments with a reason."""
-    mvex = moov.child(b"mvex")
-    if mvex is None:
-        return []
-    defaults: dict[int, tuple[int, int, int]] = {}
-    for trex in mvex.all(b"trex"):
-        head = source.read(trex.body, 24)
-        if len(head) == 24:
-            ident, _, duration, size, flags = struct.unpack(">5I", head[4:24])
-            defaults[ident] = (duration, size, flags)
-    by_ident = {t.ident: t for t in tracks}
+def read_fragments(
+    source: Source, tree: Tree, moov: Box, tracks: list[Track]
+) -> tuple[list[tuple[Box, list[Part]]], list[tuple[Box, str]]]:
+    """Adds the samples of all movie fragments (8.8) to ``tracks`` of ``moov``. Returns what each fragment says, and those
+    that are broken with a reason."""
+    if moov.child(b"mvex") is None:
+        return [], []
+    defaults = read_defaults(source, moov)
     broken: list[tuple[Box, str]] = []
+    said: list[tuple[Box, list[Part]]] = []
     collected: dict[int, list[_Run]] = {t.ident: [] for t in tracks}
     for moof in tree.all(b"moof"):
-        base = moof.start
-        for traf in moof.all(b"traf"):
-            base, reason = _read_traf(source, moof, traf, base, defaults, collected, by_ident)
+        following = moof.start
+        said.append((moof, [read_part(source, traf) for traf in moof.all(b"traf")]))
+        for part in said[-1][1]:
+            following, reason = _add_runs(moof, part, following, defaults, collected)
             if reason:
                 broken.append((moof, reason))
     for track in tracks:
-        track.fragmented = True
-        parts = [part for part in collected[track.ident] if part.offsets.size]
-        if not parts:
-            continue
-        counts = np.array([part.offsets.size for part in parts])
-        track.runs = np.stack(
-            (np.array([p.head for p in parts]), np.cumsum(counts) - counts + track.offsets.size), axis=1
-        )
-        track.chunk_of = np.concatenate(
-            [np.zeros(track.offsets.size, np.int64), np.repeat(np.arange(len(parts)), counts)]
-        )
-        stbl = track.box.child(b"mdia", b"minf", b"stbl")
-        if stbl is not None and stbl.children and stbl.children[-1].end + 8 > stbl.end:
-            # Some write no empty tables; where they were overwritten, something else stands in their place.
-            track.problems = [p for p in track.problems if "lacks" not in p.text]
-        for name in ("offsets", "sizes", "durations", "sync", "composition"):
-            setattr(track, name, np.concatenate([getattr(track, name), *(getattr(p, name) for p in parts)]))
-        if track.astray.size:
-            # Fragments have tables of their own.
-            track.astray = np.pad(track.astray, (0, track.sizes.size - track.astray.size))
-    return broken
+        _take_runs(track, [part for part in collected[track.ident] if part.offsets.size])
+    return said, broken
 
 
-def _read_traf(
-    source: Source,
-    moof: Box,
-    traf: Box,
-    following: int,
-    defaults: dict[int, tuple[int, int, int]],
-    collected: dict[int, list[_Run]],
-    by_ident: dict[int, Track],
+def _take_runs(track: Track, parts: list[_Run]) -> None:
+    """Puts the samples of ``parts`` behind those that the index lists."""
+    track.fragmented = True
+    if not parts:
+        return
+    counts = np.array([part.offsets.size for part in parts])
+    heads, times = np.array([p.head for p in parts]), np.array([min(p.time, FARTHEST) for p in parts])
+    track.runs = np.stack((heads, np.cumsum(counts) - counts + track.offsets.size, times), axis=1)
+    track.chunk_of = np.concatenate([np.zeros(track.offsets.size, np.int64), np.repeat(np.arange(len(parts)), counts)])
+    stbl = track.box.child(b"mdia", b"minf", b"stbl")
+    if stbl is not None and stbl.children and stbl.children[-1].end + 8 > stbl.end:
+        # Some write no empty tables; where they were overwritten, something else stands in their place.
+        track.problems = [p for p in track.problems if "lacks" not in p.text]
+    for name in ("offsets", "sizes", "durations", "sync", "composition"):
+        setattr(track, name, np.concatenate([getattr(track, name), *(getattr(p, name) for p in parts)]))
+    if track.astray.size:
+        # Fragments have tables of their own.
+        track.astray = np.pad(track.astray, (0, track.sizes.size - track.astray.size))
+
+
+def _add_runs(
+    moof: Box, part: Part, following: int, defaults: dict[int, tuple[int, int, int]], collected: dict[int, list[_Run]]
 ) -> tuple[int, str | None]:
-    """Collects the runs of ``traf``. Returns where its data end and what is broken.
-
-    ``following`` is where the data of the fragment before end: what offsets are counted from where nothing else is said (8.8.7).
-    """
-    tfhd = traf.child(b"tfhd")
-    head = source.read(tfhd.body, 48) if tfhd else b""
-    if len(head) < 8:
+    """Collects the runs of ``part``, whose offsets may count from ``following``. Returns where its data end and what is broken."""
+    if part.head is None:
         return following, "The fragment has no track header."
-    flags = int.from_bytes(head[1:4], "big")
-    ident = int.from_bytes(head[4:8], "big")
-    if ident not in by_ident:
+    if part.ident not in collected:
         return following, "The fragment belongs to no track."
-    duration, size, sample_flags = defaults.get(ident, (0, 0, 0))
-    at = 8
-    base = moof.start if flags & 0x20000 else following
-    if flags & 1:
-        base = min(int.from_bytes(head[at : at + 8], "big"), FARTHEST)
-        at += 8
-    if flags & 2:
-        at += 4
-    if flags & 8:
-        duration = int.from_bytes(head[at : at + 4], "big")
-        at += 4
-    if flags & 16:
-        size = int.from_bytes(head[at : at + 4], "big")
-        at += 4
-    if flags & 32:
-        sample_flags = int.from_bytes(head[at : at + 4], "big")
-    position: int | None = None
-    for trun in traf.all(b"trun"):
-        head = source.read(trun.body, 16)
-        if len(head) < 8:
-            return following, "A track run is cut short."
-        run_flags, count = int.from_bytes(head[1:4], "big"), int.from_bytes(head[4:8], "big")
-        at, place = 8, 0
-        if run_flags & 1:
-            place = trun.body + at
-            position = base + int.from_bytes(head[at : at + 4], "big", signed=True)
-            at += 4
-        elif position is None:
-            position = base
-        first_flags = None
-        if run_flags & 4:
-            first_flags = int.from_bytes(source.read(trun.body + at, 4), "big")
-            at += 4
-        columns = [bit for bit in (0x100, 0x200, 0x400, 0x800) if run_flags & bit]
-        if count > _MAX_SAMPLES or (columns and trun.body + at + 4 * len(columns) * count > trun.end):
-            return following, "A track run claims more samples than it lists."
-        rows = _array(source, trun, at, len(columns) * count, ">u4").reshape(count, len(columns)) if columns else None
-
-        def column(
-            bit: int,
-            default: int,
-            rows: NDArray | None = rows,
-            columns: list[int] = columns,
-            count: int = count,
-        ) -> NDArray:
-            if rows is not None and bit in columns:
-                return rows[:, columns.index(bit)]
-            return np.full(count, default, np.int64)
-
-        sizes = column(0x200, size)
-        ends = np.cumsum(sizes)
-        flags_of = column(0x400, sample_flags)
-        if first_flags is not None and count:
-            flags_of = flags_of.copy()
-            flags_of[0] = first_flags
-        sync = (flags_of & 0x10000) == 0
-        compose = column(0x800, 0)
+    usual = defaults.get(part.ident, (0, 0, 0))
+    time = -1 if part.time is None else part.time
+    for run, start, sizes in placed_runs(moof, part, following, usual[1]):
+        durations, flags_of, compose = (
+            listed if (listed := run.column(bit)) is not None else np.full(run.count, default, np.int64)
+            for bit, default in (
+                (DURATIONS, part.stated.get(DURATION, usual[0])),
+                (SAMPLE_FLAGS, part.stated.get(FLAGS, usual[2])),
+                (COMPOSITION, 0),
+            )
+        )
+        sync = flags_of & 0x10000 == 0
+        if run.first_flags is not None:
+            sync[:1] = run.first_flags & 0x10000 == 0
         compose = np.where(compose >= 2**31, compose - 2**32, compose)
-        collected[ident].append(_Run(place, position + ends - sizes, sizes, column(0x100, duration), sync, compose))
-        position += int(ends[-1]) if count else 0
-        following = position
-    return following, None
+        place = run.box.body + 8 if run.offset is not None else 0
+        ends = np.cumsum(sizes)
+        collected[part.ident].append(_Run(place, time, start + ends - sizes, sizes, durations, sync, compose))
+        following, time = start + int(sizes.sum()), -1
+    if any(run.short for run in part.runs):
+        return following, "A track run claims more samples than it lists."
+    return following, None if len(part.runs) == len(part.box.all(b"trun")) else "A track run is cut short."

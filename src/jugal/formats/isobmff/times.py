@@ -20,6 +20,7 @@ from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.faults import Fault
 from jugal.formats.isobmff.lanes import Picture
 from jugal.formats.isobmff.movie import Movie
+from jugal.formats.isobmff.runs import composition_places
 from jugal.formats.isobmff.tables import Track, covered
 from jugal.formats.isobmff.timing import RATES, schedule
 from jugal.formats.isobmff.video import first_slice
@@ -56,7 +57,8 @@ def wrong_times(source: Source, movie: Movie, track: Track) -> list[Fault]:
         return []
     fault = _clock(source, movie, track)
     if not track.fragmented:
-        fault = fault or _durations(source, movie, track) or _composition(source, track)
+        fault = fault or _durations(source, movie, track)
+    fault = fault or _composition(source, movie, track)
     return [fault] if fault is not None else []
 
 
@@ -223,19 +225,22 @@ def _frame_ticks(track: Track) -> int:
     return track.coding.frames if track.coding is not None else 0
 
 
-def _composition(source: Source, track: Track) -> Fault | None:
+def _composition(source: Source, movie: Movie, track: Track) -> Fault | None:
     """Composition offsets by which two pictures show at once, or that are not there for all: the pictures tell their order."""
     box, count = _table(track, b"ctts"), track.offsets.size
-    if box is None or box.cut or track.video is None or not track.durations.size or count > _MOST_ORDERED:
+    listed = int(track.runs[0, 1]) if len(track.runs) else count
+    if listed and (box is None or box.cut):
+        return None
+    if track.video is None or not track.durations.size or count > _MOST_ORDERED:
         return None
     offsets = np.zeros(count, np.int64)
     offsets[: track.composition.size] = track.composition[:count]
-    decoded = np.cumsum(track.durations) - track.durations
+    decoded = track.decode_times
     usual = max(1, int(np.median(track.durations)))
     far = (np.abs(offsets - int(np.median(offsets))) > _FARTHEST * usual) | (np.abs(offsets) > _NEVER * usual)
     even = (track.durations[:-1] == usual).all()
     off_beat = even and _few_differ(offsets % usual)
-    whole = covered(source, box) == count and not far.any() and not off_beat
+    whole = (box is None or not listed or covered(source, box) == listed) and not far.any() and not off_beat
     if whole and np.diff(np.sort(decoded + offsets)).all():
         return None
     rank = _order(source, track)
@@ -254,9 +259,17 @@ def _composition(source: Source, track: Track) -> Fault | None:
     if not mistimed.any() or (near.size and near.mean() > 1 - _AGREE):
         return None
     said = f"By its composition offsets {int(mistimed.sum()):,} pictures show at another time than their order says."
-    return Fault(
-        track, said, box.body + 4, box.end, _as_table(box, np.where(mistimed, right, offsets)), mistimed=mistimed
-    )
+    patches: list[tuple[int, bytes]] = []
+    places = composition_places(movie.fragments, track.ident) if listed < count else np.empty(0, np.int64)
+    wrong = np.flatnonzero(mistimed[listed:])
+    if wrong.size and (places.size != count - listed or not places[wrong].all()):
+        return None
+    for k in wrong.tolist():
+        patches.append((int(places[k]), (int(right[listed + k]) & 0xFFFFFFFF).to_bytes(4, "big")))
+    if box is not None and mistimed[:listed].any():
+        patches += _as_table(box, np.where(mistimed, right, offsets)[:listed])
+        return Fault(track, said, box.body + 4, box.end, tuple(patches), mistimed=mistimed)
+    return Fault(track, said, patches[0][0], patches[0][0] + 4, tuple(patches), mistimed=mistimed)
 
 
 def _few_differ(values: NDArray[np.int64]) -> bool:

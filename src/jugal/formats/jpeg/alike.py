@@ -36,7 +36,9 @@ def looking_right(picture: Picture, reader: RunReader, placed: Iterable[Placed])
     count = sum(p.run.count for p in parts)
     if 0 < count * reader.blocks.size * 64 <= _MOST_SAMPLES and len(parts) <= _MOST_RUNS:
         belongs = np.full(reader.total, -1, np.int64)
-        belongs[np.concatenate([np.arange(p.place, p.end) for p in parts])] = np.arange(count)
+        places = np.concatenate([np.arange(p.place, p.end) for p in parts])
+        inside = (places >= 0) & (places < reader.total)  # a run may go on behind the last MCU
+        belongs[places[inside]] = np.flatnonzero(inside)
         shown = _shown(picture, parts)
         which = np.flatnonzero((belongs >= 0) & (shown >= 0))
         right[which] = _shares(picture, reader, parts, which, shown[which], belongs[which])

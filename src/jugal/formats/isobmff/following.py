@@ -123,6 +123,13 @@ def still_fault(sample: bytes, stream: VideoStream) -> int | None:
     return found[1] if found is not None and found[2] >= _UNDERSTOOD else None
 
 
+def reads_whole(sample: bytes, stream: VideoStream) -> bool | None:
+    """Whether all slices of a sample are whole; None where they cannot be followed."""
+    stream, whole = deepcopy(stream), [0] * _KINDS
+    found = _follow_sample(sample, stream, whole)
+    return found is None and any(whole) if found is not None or any(whole) else None
+
+
 def _follow(unit: bytes, stream: VideoStream) -> Followed | None:
     return follow_slice(unit, stream) if isinstance(stream, AvcStream) else follow_segment(unit, stream)
 

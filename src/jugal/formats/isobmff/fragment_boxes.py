@@ -50,7 +50,8 @@ def wrong_heads(source: Source, tree: Tree) -> list[Fault]:
 def _ends(source: Source, at: int) -> list[int]:
     """Where the boxes of a fragment's index that begin at ``at`` may end, before room or the media data that follow; none
     where nothing does or they are not those of a fragment."""
-    kinds, ends = set(), []
+    kinds: set[bytes] = set()
+    ends: list[int] = []
     for _ in range(_MOST):
         size, kind = source.uint(at, 4) or 0, source.read(at + 4, 4)
         if kind not in _WITHIN or size < 8:

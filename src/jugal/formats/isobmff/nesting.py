@@ -26,6 +26,7 @@ _WITHIN = {
     b"dinf": (b"dref", b""),
     b"stbl": (b"stsd stts stsc stsz stco", b"stz2 co64 ctts cslg stss stps stsh padb stdp sgpd sbgp sdtp subs saiz saio free"),
     b"mvex": (b"trex", b"mehd leva"),
+    b"wave": (b"frma", b"esds alac mp4a enda chan samr"),
     b"moof": (b"mfhd traf", b"uuid meta pssh free skip"),
     b"traf": (b"tfhd", b"tfdt trun sbgp sgpd subs saiz saio senc sdtp uuid meta free skip"),
 }  # fmt: skip
@@ -40,8 +41,10 @@ _VERSIONS = {
 }
 #: Boxes that tell by their size whether something else goes by their name.
 _TELLING = frozenset(
-    {*_WITHIN, *_VERSIONS, b"stts", b"ctts", b"stsc", b"stsz", b"stsd", b"dref", b"elst", b"tfhd", b"trun"}
+    {*_WITHIN, *_VERSIONS, *b"stts ctts stsc stsz stsd dref elst tfhd trun avcC hvcC esds alac frma pasp btrt".split()}
 )
+#: Bytes of boxes in a sample entry that always have as many (8.5.2, 12.1.4; ALAC's configuration).
+_FIXED = {b"frma": 12, b"pasp": 16, b"btrt": 20, b"alac": 36}
 #: Bytes of an entry of tables that say how many they have (8.6, 8.7).
 _ENTRIES = {b"stts": 8, b"ctts": 8, b"stsc": 12, b"stco": 4, b"co64": 8, b"stss": 4}
 #: Boxes that do not tell their size.
@@ -60,15 +63,23 @@ def wrong_boxes(source: Source, root: Box) -> list[Fault]:
     waiting = [(root.kind, root.body, root.end)]
     while waiting and len(found) < _MOST:
         kind, at, end = waiting.pop()
-        boxes, faults = _followed(source, kind, at, end)
+        boxes, faults = follow_boxes(source, *within(kind), at, end)
         found += faults + [fault for box in boxes for fault in _version(source, *box)]
         waiting += [(name, body, stop) for name, body, stop in boxes if name in _WITHIN]
     return found
 
 
-def _followed(source: Source, kind: bytes, at: int, end: int) -> tuple[list[tuple[bytes, int, int]], list[Fault]]:
-    """The boxes from ``at`` that fill a container of ``kind`` as name, body and end, and what was wrong about them."""
-    must, may = (names.split() for names in _WITHIN[kind])
+def within(kind: bytes) -> tuple[list[bytes], list[bytes]]:
+    """The boxes that a container of ``kind`` must hold, and those that it may."""
+    must, may = _WITHIN[kind]
+    return must.split(), may.split()
+
+
+def follow_boxes(
+    source: Source, must: list[bytes], may: list[bytes], at: int, end: int
+) -> tuple[list[tuple[bytes, int, int]], list[Fault]]:
+    """The boxes from ``at`` that fill what holds those that ``must`` be there and those that ``may``, as name, body and end,
+    and what was wrong about them."""
     known = {*must, *may}
     boxes: list[tuple[bytes, int, int]] = []
     faults: list[Fault] = []
@@ -103,7 +114,7 @@ def _followed(source: Source, kind: bytes, at: int, end: int) -> tuple[list[tupl
     if len(nameless) != 1:
         return boxes, faults
     at, stop, sizeless = nameless[0]
-    if kind == b"stbl" and not lacking and _offsets_for_all(source, boxes, at, stop):
+    if b"ctts" in may and not lacking and _offsets_for_all(source, boxes, at, stop):
         lacking = [b"ctts"]
     if not lacking:
         lacking = [near for near in _mistaken(source.read(at + 4, 4), known) if _holds(source, near, at, stop)]
@@ -138,6 +149,12 @@ def _holds(source: Source, name: bytes, at: int, stop: int) -> bool:
         return size == 8 + run_length(source.uint(body + 1, 3) or 0, source.uint(body + 4, 4) or 0)
     if name == b"elst":
         return size == 16 + (20 if source.uint(body, 1) == 1 else 12) * (source.uint(body + 4, 4) or 0)
+    if name in (b"avcC", b"hvcC"):
+        return source.uint(body, 1) == 1 and (name == b"hvcC" or (source.uint(body + 4, 1) or 0) >= 0xFC)
+    if name == b"esds":
+        return source.read(body, 5) == b"\0\0\0\0\3"
+    if name in _FIXED:
+        return size == _FIXED[name]
     return size in _VERSIONS[name] if name in _VERSIONS else True
 
 

@@ -101,7 +101,10 @@ def _refused_list(source: Source, box: Box, least: int) -> bool:
     stated = source.uint(box.body + 4, 4) or 0
     if stated == 0 or stated > (box.end - box.body - 1) // least + 1:
         return True
-    return box.kind == b"dref" and (source.uint(box.body + 8, 4) or 0) < least
+    first = source.uint(box.body + 8, 4) or 0
+    if box.kind == b"dref":
+        return first < least
+    return first > box.end - box.body - 8 or ((found := _boxes_in(source, box, least)) > 0 and stated > found)
 
 
 def _boxes_in(source: Source, box: Box, least: int) -> int:

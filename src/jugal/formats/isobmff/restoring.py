@@ -6,7 +6,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.isobmff.configs import wrong_config
 from jugal.formats.isobmff.counts import wrong_counts
+from jugal.formats.isobmff.entries import wrong_entry
 from jugal.formats.isobmff.faults import Fault
 from jugal.formats.isobmff.fragment_boxes import wrong_heads, wrong_lengths, wrong_shapes
 from jugal.formats.isobmff.fragment_figures import wrong_figures
@@ -30,7 +32,7 @@ def table_faults(subject: Subject, movie: Movie) -> list[Fault]:
     found += _of_fragments(subject, movie)
     found += wrong_idents(source, movie) + wrong_defaults(source, movie)
     for track in movie.tracks:
-        found += wrong_references(source, track)
+        found += wrong_references(source, track) or wrong_entry(source, track) or wrong_config(subject, track)
         found += (
             wrong_counts(source, track)
             or wrong_grouping(source, movie, track)

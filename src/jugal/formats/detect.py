@@ -12,6 +12,7 @@ from scipy.special import entr
 from jugal.binary.source import Source
 from jugal.formats.detect_text import text_format
 from jugal.formats.isobmff.boxes import find_media_box
+from jugal.formats.isobmff.chains import video_share
 from jugal.formats.zip.names import package_format
 
 _HEAD = 4096
@@ -19,6 +20,8 @@ _DEEP = 1 << 20
 #: Bits that a byte of entropy-coded data holds at least.
 _DENSE = 6.5
 _LARGEST_STILL = 1 << 27
+#: Share of a file from which on it is mostly something.
+_MOSTLY = 0.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -305,6 +308,8 @@ def _without_start(source: Source) -> Detection | None:
         return still
     if find_media_box(source) is not None:
         return Detection("mp4", "media data box", False)
+    if video_share(source) > _MOSTLY:
+        return Detection("mp4", "units of video that follow one another", False)
     if embedded:
         at, name = min(embedded)
         return Detection(name, f"start of a {name} at byte {at:,}", False)
@@ -378,8 +383,10 @@ def _movie_without_start(source: Source) -> Detection | None:
 
 
 def _has_fragments(source: Source) -> bool:
-    """Movie fragments (ISO/IEC 14496-12 8.8.4), whatever their samples look like."""
-    return any(source.read(at + 12, 4) == b"mfhd" for at in _box_positions(source, b"moof"))
+    """Movie fragments (ISO/IEC 14496-12 8.8.4) or the index of them at the end (8.8.9), whatever their samples look like."""
+    last = source.uint(source.size - 4, 4) or 0
+    listed = source.read(source.size - 12, 4) == b"mfro" and source.read(source.size - last + 4, 4) == b"mfra"
+    return listed or any(source.read(at + 12, 4) == b"mfhd" for at in _box_positions(source, b"moof"))
 
 
 def _still_without_start(source: Source) -> Detection | None:

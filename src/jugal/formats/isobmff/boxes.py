@@ -19,6 +19,10 @@ TOP_LEVEL = frozenset(
 )
 
 
+#: Boxes that only lie within others (table 1): where one seems to begin the next, something is missing before it.
+_WITHIN_OTHERS = frozenset(
+    b"mfhd traf tfhd tfdt trun mvhd trak tkhd mdia mdhd minf stbl stsd stts stsz stsc stco co64".split()
+)
 #: Boxes that never lie in a movie's index (8.2.1): where one seems to, the index ends before it.
 _BESIDE_MOOV = frozenset(b"ftyp styp moov moof mdat sidx mfra".split())
 #: Places that look like the header of a media data box and are asked whether they are one.
@@ -160,6 +164,8 @@ def _end_of_index(source: Source, moov: Box) -> int:
 
 def _plausible_top(source: Source, box: Box) -> bool:
     """An unknown box is believed when it ends where another begins, or at the file's end."""
+    if box.kind in _WITHIN_OTHERS:
+        return False
     return box.end == source.size or (box.end < source.size and read_header(source, box.end, source.size) is not None)
 
 

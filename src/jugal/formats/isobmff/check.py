@@ -387,6 +387,7 @@ _STATE_WORDS = {
     payload.FOREIGN: "foreign bytes lie in it",
     payload.FRAME: "it does not read as its codec demands",
     payload.REACHES_OVER: "it reaches into the next",
+    payload.UNKEYED: "what it is predicted from is not there",
 }
 
 

@@ -48,8 +48,11 @@ FILLED = 10
 FOREIGN = 11
 FRAME = 12
 REACHES_OVER = 13
+UNKEYED = 14
 #: States of samples that are good up to the place that is named.
 _IN_PLACE = (ZEROS, FILLED, FOREIGN)
+#: Slices of AVC and HEVC that are predicted from no other picture (7.4.3, 7.4.7.1).
+_INTRA = 2
 #: Bytes of a sample in which its first slice begins.
 _HEADS = 4096
 #: Bad samples of which is told whether others need them.
@@ -132,7 +135,22 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
             spared[k] = _spared_before(subject, track, k, int(where[k]))
     if track.astray.size:
         state[track.astray & (state == 0)] = FRAME
+    leading = _unkeyed(subject, track)
+    state[:leading][state[:leading] == 0] = UNKEYED
     return Looked(state, where, spared, followed)
+
+
+def _unkeyed(subject: Subject, track: Track) -> int:
+    """How many pictures come before the first that needs no other, where the very first already does."""
+    if track.video is None or track.sync.size != track.offsets.size or track.sync[:1].any():
+        return 0
+    for k, (at, size) in enumerate(zip(track.offsets.tolist(), track.sizes.tolist(), strict=True)):
+        head = first_slice(subject.source.read(at, min(size, _HEADS)), track.video) if at >= 0 else None
+        if head is None or k == _MOST_TOLD:
+            return 0
+        if track.sync[k] or head.sync or head.kind == _INTRA:
+            return k
+    return int(track.offsets.size)
 
 
 def _follow(

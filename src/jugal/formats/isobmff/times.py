@@ -258,6 +258,8 @@ def _composition(source: Source, movie: Movie, track: Track) -> Fault | None:
     near = mistimed[~far & (offsets != 0)]
     if not mistimed.any() or (near.size and near.mean() > 1 - _AGREE):
         return None
+    if listed < count and not _even(decoded, mistimed, usual):
+        return None
     said = f"By its composition offsets {int(mistimed.sum()):,} pictures show at another time than their order says."
     patches: list[tuple[int, bytes]] = []
     places = composition_places(movie.fragments, track.ident) if listed < count else np.empty(0, np.int64)
@@ -270,6 +272,13 @@ def _composition(source: Source, movie: Movie, track: Track) -> Fault | None:
         patches += _as_table(box, np.where(mistimed, right, offsets)[:listed])
         return Fault(track, said, box.body + 4, box.end, tuple(patches), mistimed=mistimed)
     return Fault(track, said, patches[0][0], patches[0][0] + 4, tuple(patches), mistimed=mistimed)
+
+
+def _even(decoded: NDArray[np.int64], which: NDArray[np.bool_], usual: int) -> bool:
+    """The samples ``which`` are decoded as long after the one before them and before the one behind as most are: fragments may
+    let one begin anew, or two begin at once."""
+    steps = np.concatenate(([usual], np.diff(decoded), [usual]))
+    return bool((steps[:-1][which] == usual).all() and (steps[1:][which] == usual).all())
 
 
 def _few_differ(values: NDArray[np.int64]) -> bool:

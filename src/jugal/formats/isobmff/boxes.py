@@ -20,7 +20,7 @@ TOP_LEVEL = frozenset(
 
 
 #: Boxes that only lie within others (table 1): where one seems to begin the next, something is missing before it.
-_WITHIN_OTHERS = frozenset(
+WITHIN_OTHERS = frozenset(
     b"mfhd traf tfhd tfdt trun mvhd trak tkhd mdia mdhd minf stbl stsd stts stsz stsc stco co64".split()
 )
 #: Boxes that never lie in a movie's index (8.2.1): where one seems to, the index ends before it.
@@ -164,7 +164,7 @@ def _end_of_index(source: Source, moov: Box) -> int:
 
 def _plausible_top(source: Source, box: Box) -> bool:
     """An unknown box is believed when it ends where another begins, or at the file's end."""
-    if box.kind in _WITHIN_OTHERS:
+    if box.kind in WITHIN_OTHERS:
         return False
     return box.end == source.size or (box.end < source.size and read_header(source, box.end, source.size) is not None)
 

@@ -12,7 +12,7 @@ from jugal.binary.output import Piece
 from jugal.binary.source import Source
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.isobmff import payload
-from jugal.formats.isobmff.boxes import Box, Tree, find_box, read_children, read_header
+from jugal.formats.isobmff.boxes import WITHIN_OTHERS, Box, Tree, find_box, read_children, read_header
 from jugal.formats.isobmff.movie import Movie, read_movie
 from jugal.formats.isobmff.offsets import Step, apply_steps
 from jugal.formats.isobmff.runs import FARTHEST
@@ -229,14 +229,18 @@ class Unreached:
 
 
 def unreached(source: Source, movie: Movie) -> Unreached:
-    """The stranded fragments that no segment index leads to, neither to themselves nor to what they follow."""
+    """The stranded fragments that no segment index leads to, neither to themselves nor to what they follow; of those behind
+    boxes that seem to be the file's own, which players step over, only the one that these lie in."""
+    starts, broken = np.array([m.start for m in movie.stranded], np.int64), movie.tree.broken_at
+    if broken is not None and source.read(broken + 4, 4) in WITHIN_OTHERS:
+        return Unreached(starts, np.array([m.start < broken < m.end for m in movie.stranded]))
     listed = {int(start) for index in segment_indexes(source, movie.tree) for start in index.starts}
     ends = {b.end for b in movie.tree.all(b"mdat") if b.end == b.start + b.stated}
     hidden: list[bool] = []
     for moof in movie.stranded:
         follows = bool(hidden) and moof.start in ends and not hidden[-1]
         hidden.append(moof.start not in listed and not follows)
-    return Unreached(np.array([m.start for m in movie.stranded], np.int64), np.array(hidden))
+    return Unreached(starts, np.array(hidden))
 
 
 def ticks_never_there(source: Source, tree: Tree, track: Track) -> int:

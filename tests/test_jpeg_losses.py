@@ -16,8 +16,10 @@ from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import Subject
 from jugal.formats.detect import detect
+from jugal.formats.jpeg.alike import looking_right
+from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.check import filled_start
-from jugal.formats.jpeg.decode import raw_offsets
+from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.donor import _off_level
 from jugal.formats.jpeg.losses import find_loss
 from jugal.formats.jpeg.parse import Structure, walk
@@ -176,3 +178,14 @@ def test_a_scan_without_a_header_is_known_by_few_stuffed_bytes_if_no_other_stand
     assert detect(Source.from_bytes(closed)).format == "jpeg"
     body[5000:5002] = 0xFF, 0x28
     assert detect(Source.from_bytes(bytes(512) + body.tobytes() + b"\xff\xd9")).format != "jpeg"
+
+
+def test_a_run_that_goes_on_behind_the_picture_is_looked_at_as_far_as_it_lies_in_it() -> None:
+    data = photo(1)
+    structure, reader, run = opened(data)
+    picture = decode(structure.frame, structure.scans, structure.quant)
+    none = np.zeros(3, np.int64)
+    in_place = looking_right(picture, reader, [Placed(run, 0, none, np.zeros(3))])
+    assert in_place.shape == (reader.frame.mcus_y, reader.frame.mcus_x) and (in_place == 1).all()
+    beyond = looking_right(picture, reader, [Placed(run, 100, none, np.zeros(3))]).reshape(-1)
+    assert not beyond[:100].any() and 0 < beyond[100:].mean() < 1

@@ -54,7 +54,8 @@ def wrong_entry(source: Source, track: Track) -> list[Fault]:
             return found
         codec = near[0]
         said = f"Its codec is called none that is known; it reads as '{codec.decode()}'."
-        found.append(_fault(track, said, at + 4, codec))
+        # Where there is a descriptor, decoders take the codec from that.
+        found.append(_fault(track, said, at + 4, codec, codecs[codec] != b"esds"))
     begin = _PICTURE if track.kind == "video" else _SOUND.get(source.uint(at + 16, 2) or 0, 36)
     return found + _boxes(source, track, codecs[codec], at + begin, at + size)
 
@@ -83,8 +84,12 @@ def _boxes(source: Source, track: Track, needed: bytes, at: int, end: int) -> li
             inner, more = follow_boxes(source, *within(b"wave"), body, _before_end(source, body, stop))
             boxes, faults = boxes + inner, faults + more
     if faults:
-        there = needed in {source.read(box + 4, 4) for box in _chain(source, at, end)}
-        return [_fault(track, f.said, f.at, f.patches[0][1], not there) for f in faults if f.patches]
+        own = next((box for box in _chain(source, at, end) if source.read(box + 4, 4) == needed), None)
+        shorter = any(
+            f.at == own and (source.uint(f.at, 4) or 0) < int.from_bytes(f.patches[0][1][:4], "big") for f in faults
+        )
+        loses = needed != b"" and (own is None or shorter)
+        return [_fault(track, f.said, f.at, f.patches[0][1], loses) for f in faults if f.patches]
     told = track.coding is not None or track.layer is not None
     for name, body, stop in boxes:
         checks = {b"avcC": _avc_record, b"esds": _descriptors}
@@ -96,9 +101,9 @@ def _boxes(source: Source, track: Track, needed: bytes, at: int, end: int) -> li
 
 
 def _chain(source: Source, at: int, end: int) -> list[int]:
-    """Where boxes begin that follow one another from ``at`` as they say themselves."""
+    """Where boxes begin that follow one another from ``at`` as they say themselves; one that reaches too far is the last."""
     found: list[int] = []
-    while at + 8 <= end and 8 <= (size := source.uint(at, 4) or 0) <= end - at:
+    while at + 8 <= end and (size := source.uint(at, 4) or 0) >= 8:
         found.append(at)
         at += size
     return found

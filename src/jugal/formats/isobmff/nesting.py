@@ -48,7 +48,7 @@ _FIXED = {b"frma": 12, b"pasp": 16, b"btrt": 20, b"alac": 36}
 #: Bytes of an entry of tables that say how many they have (8.6, 8.7).
 _ENTRIES = {b"stts": 8, b"ctts": 8, b"stsc": 12, b"stco": 4, b"co64": 8, b"stss": 4}
 #: Boxes that do not tell their size.
-_OF_ANY_SIZE = frozenset({b"hdlr"})
+_OF_ANY_SIZE = frozenset(b"hdlr avcC hvcC esds colr av1C vpcC".split())
 #: In place of one that must be there.
 _INSTEAD = {b"stsz": b"stz2", b"stco": b"co64"}
 _MOST = 4096

@@ -21,7 +21,7 @@ def wrong_references(source: Source, track: Track) -> list[Fault]:
     found = []
     for box, least in _lists(track):
         stated, right = source.uint(box.body + 4, 4) or 0, _boxes_in(source, box, least)
-        if not _refused_list(source, box, least):
+        if not (_refused_list(source, box, least) or 0 < right < stated):
             continue
         if right:
             said = f"Its list '{box.name}' states {stated:,} entries, there are {right:,}."
@@ -104,7 +104,7 @@ def _refused_list(source: Source, box: Box, least: int) -> bool:
     first = source.uint(box.body + 8, 4) or 0
     if box.kind == b"dref":
         return first < least
-    return first > box.end - box.body - 8 or ((found := _boxes_in(source, box, least)) > 0 and stated > found)
+    return first > box.end - box.body - 8
 
 
 def _boxes_in(source: Source, box: Box, least: int) -> int:

@@ -12,7 +12,8 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.detect import detect
-from jugal.formats.isobmff.chains import video_share
+from jugal.formats.isobmff.chains import has_planes, video_share
+from jugal.formats.isobmff.video import AvcStream, HevcStream
 from jugal.model.result import RepairStatus
 from jugal.samples import encode
 
@@ -29,8 +30,10 @@ def media_data(data: bytes) -> bytes:
 def test_units_one_behind_the_other_are_video(video: str) -> None:
     options = {"x265-params": "log-level=none:keyint=250"} if video == "libx265" else {"x264-params": "keyint=250"}
     data = media_data(encode.clip(3.0, (192, 108), seed=3, video=video, audio=None, options=options, mux=MUX))
-    assert video_share(Source.from_bytes(data)) > 0.95
-    assert video_share(Source.from_bytes(bytes(9000) + data[500:])) > 0.5
+    own, other = (AvcStream, HevcStream) if video == "libx264" else (HevcStream, AvcStream)
+    assert video_share(Source.from_bytes(data), own) > 0.95
+    assert video_share(Source.from_bytes(bytes(9000) + data[500:]), own) > 0.5
+    assert video_share(Source.from_bytes(data), other) < 0.5
     found = detect(Source.from_bytes(data))
     assert found is not None and found.format == "mp4"
 
@@ -45,7 +48,8 @@ def test_other_bytes_are_no_video(kind: str) -> None:
         "zeros": bytes(1 << 16),
         "little": b"\0\0\0\x09\x65",
     }[kind]
-    assert video_share(Source.from_bytes(data)) == 0.0
+    source = Source.from_bytes(data)
+    assert video_share(source, AvcStream) == video_share(source, HevcStream) == 0.0 and not has_planes(source)
 
 
 def test_sound_and_photos_are_no_video(tmp_path: Path) -> None:
@@ -53,7 +57,16 @@ def test_sound_and_photos_are_no_video(tmp_path: Path) -> None:
         encode.clip(3.0, (192, 108), container="mov", video="mjpeg", audio="pcm_s16le"),
         encode.clip(2.0, (192, 108), container="mov", video="prores_ks", audio="pcm_s24le"),
     ):
-        assert video_share(Source.from_bytes(media_data(data))) == 0.0
+        source = Source.from_bytes(media_data(data))
+        assert video_share(source, AvcStream) == video_share(source, HevcStream) == 0.0 and not has_planes(source)
+
+
+def test_planes_of_visual_objects_are_video() -> None:
+    data = media_data(encode.clip(3.0, (192, 108), seed=3, video="mpeg4", bit_rate=400_000))[4096:]
+    source = Source.from_bytes(data)
+    found = detect(source)
+    assert has_planes(source) and found is not None and found.format == "mp4"
+    assert not has_planes(Source.from_bytes(b"\0\0\1\xba" + data)), "a program stream is another format"
 
 
 def test_a_clip_of_which_only_units_are_left_is_put_together_with_a_donor(tmp_path: Path) -> None:

@@ -12,7 +12,8 @@ from scipy.special import entr
 from jugal.binary.source import Source
 from jugal.formats.detect_text import text_format
 from jugal.formats.isobmff.boxes import find_media_box
-from jugal.formats.isobmff.chains import video_share
+from jugal.formats.isobmff.chains import has_planes, video_share
+from jugal.formats.isobmff.video import AvcStream, HevcStream
 from jugal.formats.zip.names import package_format
 
 _HEAD = 4096
@@ -303,13 +304,15 @@ def _without_start(source: Source) -> Detection | None:
     movie = _movie_without_start(source)
     if movie and not (embedded and min(embedded)[0] <= 65536 and not _of_pictures(source)):
         return movie
+    if video_share(source, AvcStream) > _MOSTLY:
+        return Detection("mp4", "units of AVC that follow one another", False)
     still = _still_without_start(source)
     if still:
         return still
     if find_media_box(source) is not None:
         return Detection("mp4", "media data box", False)
-    if video_share(source) > _MOSTLY:
-        return Detection("mp4", "units of video that follow one another", False)
+    if video_share(source, HevcStream) > _MOSTLY or has_planes(source):
+        return Detection("mp4", "pictures that follow one another", False)
     if embedded:
         at, name = min(embedded)
         return Detection(name, f"start of a {name} at byte {at:,}", False)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -353,6 +354,16 @@ def _mp4_index_sector(data: bytes, rng: np.random.Generator) -> bytes:
     return _put(data, _in_index(data, rng, 512), bytes(512))
 
 
+def _mp4_fragment_bit(data: bytes, rng: np.random.Generator) -> bytes:
+    """A bit in the index of one of the fragments, where there are any."""
+    starts = [m.start() - 4 for m in re.finditer(b"moof....mfhd", data, re.S)]
+    if not starts:
+        return data
+    start = starts[int(rng.integers(len(starts)))]
+    at = int(rng.integers(start, start + int.from_bytes(data[start : start + 4], "big")))
+    return _put(data, at, bytes([data[at] ^ 1 << int(rng.integers(8))]))
+
+
 def _wav_sizes(data: bytes, rng: np.random.Generator) -> bytes:
     at = data.find(b"data")
     return _put(_put(data, 4, bytes(4)), at + 4, bytes(4))
@@ -378,7 +389,7 @@ def _zip_no_directory(data: bytes, rng: np.random.Generator) -> bytes:
 
 _SPECIAL: dict[str, dict[str, Callable[[bytes, np.random.Generator], bytes]]] = {
     "jpeg": {"no-huffman-tables": _jpeg_cut_tables, "no-header": _jpeg_no_header, "no-end-marker": lambda d, r: d[:-2], "no-start-marker": lambda d, r: bytes(2) + d[2:], "no-quantisation-table": _jpeg_no_quant, "no-frame-header": _jpeg_no_frame, "segment-length": _jpeg_length, "end-marker-inside": _jpeg_marker_in_scan, "tables-damaged": _jpeg_tables_damaged, "another-picture": _jpeg_start_again},
-    "mp4": {"mdat-size": _mp4_mdat_size, "mdat-size-zero": _mp4_mdat_zero, "no-file-type": _mp4_no_ftyp, "offsets-shifted": _mp4_shift, "no-index": _mp4_no_index, "no-offsets": _mp4_no_offsets, "no-sample-sizes": _mp4_no_sizes, "no-sample-count": _mp4_no_count, "index-size": _mp4_index_size, "junk-between": _mp4_junk_between, "index-bit": _mp4_index_bit, "index-sector": _mp4_index_sector},
+    "mp4": {"mdat-size": _mp4_mdat_size, "mdat-size-zero": _mp4_mdat_zero, "no-file-type": _mp4_no_ftyp, "offsets-shifted": _mp4_shift, "no-index": _mp4_no_index, "no-offsets": _mp4_no_offsets, "no-sample-sizes": _mp4_no_sizes, "no-sample-count": _mp4_no_count, "index-size": _mp4_index_size, "junk-between": _mp4_junk_between, "index-bit": _mp4_index_bit, "index-sector": _mp4_index_sector, "fragment-bit": _mp4_fragment_bit},
     "wav": {"sizes-zero": _wav_sizes},
     "png": {"header-crc": _png_crc, "no-end": _png_no_end},
     "pdf": {"startxref-wrong": _pdf_startxref},

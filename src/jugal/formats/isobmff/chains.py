@@ -13,20 +13,32 @@ _WINDOW, _SHORTEST, _LONGEST = 1 << 22, 8, 1 << 22
 #: Units that follow one another for none to be chance.
 _LEAST = 8
 _MOST_UNITS = 1 << 16
+#: The start codes of a plane and of a program stream's pack, and how many planes there are at least, and in how many bytes one.
+_PLANE, _PACK = b"\0\0\1\xb6", b"\0\0\1\xba"
+_LEAST_PLANES, _LONGEST_PLANE = 16, 1 << 18
 
 
-def video_share(source: Source) -> float:
+def video_share(source: Source, stream: type[AvcStream] | type[HevcStream]) -> float:
     """How much of the first megabytes of a file behind what is filled are units of AVC or HEVC that follow one another in
     rows of some, 0..1."""
-    data = source.array
+    begin = _begin(source)
+    return _taken(source, begin, stream) / max(1, min(source.size - begin, _WINDOW))
+
+
+def has_planes(source: Source) -> bool:
+    """Planes of MPEG-4 Visual (ISO/IEC 14496-2 6.2.5) lie in the first megabytes of a file behind what is filled, many of
+    them and nothing of a program stream."""
+    begin = _begin(source)
+    data = source.read(max(0, begin - 2), _WINDOW)
+    return data.count(_PLANE) >= max(_LEAST_PLANES, len(data) // _LONGEST_PLANE) and _PACK not in data
+
+
+def _begin(source: Source) -> int:
     for low in range(0, source.size, _WINDOW):
-        there = np.flatnonzero(data[low : low + _WINDOW])
+        there = np.flatnonzero(source.array[low : low + _WINDOW])
         if there.size:
-            begin = low + int(there[0])
-            return max(_taken(source, begin, stream) for stream in (AvcStream, HevcStream)) / max(
-                1, min(source.size - begin, _WINDOW)
-            )
-    return 0.0
+            return low + int(there[0])
+    return source.size
 
 
 def _taken(source: Source, begin: int, stream: type[AvcStream] | type[HevcStream]) -> int:

@@ -17,6 +17,7 @@ from jugal.formats.base import Subject
 from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.faults import Fault
+from jugal.formats.isobmff.fragments import all_fragments, displacements
 from jugal.formats.isobmff.movie import Movie
 from jugal.formats.isobmff.runs import (
     BASE,
@@ -99,11 +100,19 @@ def wrong_figures(subject: Subject, movie: Movie) -> list[Fault]:
 def _fragments(subject: Subject, movie: Movie) -> list[_Fragment]:
     assert movie.moov is not None
     defaults = read_defaults(subject.source, movie.moov)
+    moved = _displaced(subject, movie)
     ends = {box.start: box for box in movie.tree.all(b"mdat")}
     found = []
     for moof, parts in movie.fragments:
         mdat = ends.get(moof.end)
-        if mdat is None or mdat.cut or moof.cut or not mdat.stated or mdat.end != mdat.start + mdat.stated:
+        if (
+            mdat is None
+            or moof.start in moved
+            or mdat.cut
+            or moof.cut
+            or not mdat.stated
+            or mdat.end != mdat.start + mdat.stated
+        ):
             continue
         following, laid = moof.start, []
         for part in parts:
@@ -114,6 +123,15 @@ def _fragments(subject: Subject, movie: Movie) -> list[_Fragment]:
         if laid and not any(run.short for part in parts for run in part.runs):
             found.append(_Fragment(moof, mdat, parts, laid))
     return found
+
+
+def _displaced(subject: Subject, movie: Movie) -> set[int]:
+    """The fragments that lie elsewhere than they say since bytes were lost or put in before them: all by as much."""
+    fragments = all_fragments(subject.source, movie.tree)
+    away = displacements(subject.source, fragments)
+    alike = np.concatenate((away[:-1] == away[1:], [bool(movie.stranded)]))
+    alike[1:] |= away[:-1] == away[1:]
+    return {f.moof.start for f, far, other in zip(fragments, away, alike, strict=True) if far and other}
 
 
 def _tracks(movie: Movie) -> list[Fault]:

@@ -8,6 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.binary.source import Source
+from jugal.formats.isobmff.chains import video_share
+from jugal.formats.isobmff.video import AvcStream
 from jugal.model.span import ByteSpan
 
 _MOST_PICTURES = 20_000
@@ -23,6 +25,8 @@ _LONGEST_SEQUENCE = 24
 _WINDOW = 1 << 22
 #: Bytes of what describes a picture that may stand before it.
 _NEAR_START = 1 << 16
+#: Share of a file from which on it is mostly something.
+_MOSTLY = 0.5
 
 
 def find_pictures(source: Source, start: int, coding: bytes) -> list[ByteSpan]:
@@ -51,6 +55,8 @@ def pictures_share(source: Source) -> tuple[str, float]:
     One unit alone, far inside, is a length and a header as they come up by chance in media data of any kind.
     """
     name, most = "HEVC", 0
+    if video_share(source, AvcStream) > _MOSTLY:
+        return name, 0.0  # whose slices look like those of HEVC pictures
     filled = _leading_zeros(source)
     for words, coding in (("HEVC", b"hvc1"), ("AV1", b"av01")):
         found = find_pictures(source, 0, coding)

@@ -246,6 +246,12 @@ def test_pictures_before_the_first_that_needs_no_other_are_not_shown() -> None:
     assert any("predicted" in f.message for f in found.findings)
 
 
+def test_a_fragment_without_media_data_is_only_that() -> None:
+    data = clip()
+    found = examine(data[: box(data, b"mdat", 0)], "clip.mp4")
+    assert found.error is None and found.verdict is not Verdict.INTACT
+
+
 @given(st.integers(0, 0xFF_FFFF), st.integers(0, 1000))
 def test_lengths_follow_from_flags_and_samples(flags: int, count: int) -> None:
     """8.8.7, 8.8.8."""

@@ -128,6 +128,8 @@ def _fragments(subject: Subject, movie: Movie) -> list[_Fragment]:
 def _displaced(subject: Subject, movie: Movie) -> set[int]:
     """The fragments that lie elsewhere than they say since bytes were lost or put in before them: all by as much."""
     fragments = all_fragments(subject.source, movie.tree)
+    if not fragments:
+        return set()
     away = displacements(subject.source, fragments)
     alike = np.concatenate((away[:-1] == away[1:], [bool(movie.stranded)]))
     alike[1:] |= away[:-1] == away[1:]

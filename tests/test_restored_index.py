@@ -442,3 +442,18 @@ def test_a_change_anywhere_in_an_index_is_judged_and_never_made_worse(name: str,
         return
     after = examine(right)
     assert len(right) == len(sick) and after.score is not None and after.score >= found.score - 0.5
+
+
+def test_a_container_that_steps_over_the_header_of_the_next_is_too_long() -> None:
+    """What lies in that one seems to follow it then."""
+    data = clip()
+    at = place(data, b"dinf") - 8
+    assert put_right(over(data, at, (figure(data, at) + 8).to_bytes(4, "big"))) == data
+
+
+@pytest.mark.parametrize("kind", [b"stts", b"stsc", b"stsz", b"stco"])
+def test_empty_tables_of_fragments_that_state_entries_are_empty_again(kind: bytes) -> None:
+    data = clip("empty")
+    at = place(data, kind) + (8 if kind == b"stsz" else 4)
+    sick = over(data, at, (1 << 20).to_bytes(4, "big"))
+    assert examine(sick, "clip.mp4").verdict is Verdict.REPAIRABLE and put_right(sick) == data

@@ -95,8 +95,8 @@ def examine(subject: Subject, report: Report) -> None:
     if not judged:
         report.score = 0.0
         report.attainable = rebuild_forecast(subject, report)
-        if restorable:
-            report.attainable = max(report.attainable, table_forecast(subject, report, mended))
+        if as_restored is not None:
+            report.attainable = max(report.attainable, table_forecast(report, mended, as_restored))
         if not any(t.problems for t in movie.tracks):
             report.add(FindingCode.MP4_MEDIA, Severity.FATAL, "The index lists no samples.")
         return
@@ -143,13 +143,13 @@ def examine(subject: Subject, report: Report) -> None:
     if movie.stranded:
         plays, best = _stranded(subject, report, movie, judged, lost)
         if as_restored is not None and not as_restored.stranded:
-            best = max(best, table_forecast(subject, report, mended))
+            best = max(best, table_forecast(report, mended, as_restored))
     elif movie.covered is not None:
         plays, best = _reached(judged, lost, [t.offsets >= movie.covered.start for t in judged])
-    elif restorable:
-        best = max(plays, table_forecast(subject, report, mended))
+    elif as_restored is not None:
+        best = max(plays, table_forecast(report, mended, as_restored))
         if movie.fragments:
-            plays = min(plays, agreed_share(mended, subject, movie))
+            plays = min(plays, agreed_share(mended, as_restored, subject, movie))
     elif astray(movie) and (placed := chunk_forecast(subject, report, movie, judged, plays)) > plays:
         best = placed
     elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from jugal.binary.source import PatchedSource, Source
 from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.faults import Fault
@@ -15,6 +17,8 @@ _ENOUGH = 1 << 16
 def wrong_counts(source: Source, track: Track) -> list[Fault]:
     """The counts by which tables of ``track`` contradict each other that agree once each lists what its box has room for."""
     stbl = track.box.child(b"mdia", b"minf", b"stbl")
+    if stbl is not None and track.fragmented and (empty := _stated_empty(source, track, stbl)):
+        return empty
     right: list[tuple[Box, int, int, int]] = []
     for kind, (width, place) in _TABLES.items():
         box = stbl.child(kind) if stbl else None
@@ -44,3 +48,22 @@ def wrong_counts(source: Source, track: Track) -> list[Fault]:
         )
         for box, at, stated, room in right
     ]
+
+
+def _stated_empty(source: Source, track: Track, stbl: Box) -> list[Fault]:
+    """Counts of tables that have no room for any entry, of a track whose samples all lie in fragments."""
+    found = []
+    for kind, (_, place) in _TABLES.items():
+        box = stbl.child(kind)
+        if (
+            box is None
+            or box.cut
+            or box.end - box.body != place + 4
+            or not (stated := source.uint(box.body + place, 4))
+        ):
+            continue
+        at, said = box.body + place, f"Its table '{box.name}' states {stated:,} entries and has room for none."
+        if kind != b"stsz" or not source.uint(box.body + 4, 4):
+            lost = np.ones(track.offsets.size, np.bool_)
+            found.append(Fault(track, said, at, at + 4, ((at, bytes(4)),), lost))
+    return found

@@ -12,7 +12,7 @@ from jugal.formats.isobmff import payload
 from jugal.formats.isobmff.chunks import place_chunks
 from jugal.formats.isobmff.faults import and_also, by_faults, off_time
 from jugal.formats.isobmff.fragment_playing import never_shown
-from jugal.formats.isobmff.movie import Movie, read_movie
+from jugal.formats.isobmff.movie import Movie
 from jugal.formats.isobmff.offsets import Step, find_steps, moved_offsets
 from jugal.formats.isobmff.rebuild import media_span, stated_share
 from jugal.formats.isobmff.restoring import agreeing, table_faults
@@ -166,9 +166,8 @@ def plan_tables(report: Report, movie: Movie, forecast: float) -> None:
         report.attainable = max(report.attainable or 0.0, FOUND_ANEW * forecast)
 
 
-def table_forecast(subject: Subject, report: Report, mended: Subject) -> float:
-    """The score of the file as it reads once its index is ``mended`` as far as it can be."""
-    movie = read_movie(mended)
+def table_forecast(report: Report, mended: Subject, movie: Movie) -> float:
+    """The score of the file as it reads once its index is ``mended`` as far as it can be: as ``movie``."""
     judged = [t for t in movie.tracks if t.kind != "other" and t.offsets.size]
     left = table_faults(mended, movie)
     shares = []
@@ -181,11 +180,11 @@ def table_forecast(subject: Subject, report: Report, mended: Subject) -> float:
     return best
 
 
-def agreed_share(mended: Subject, subject: Subject, movie: Movie) -> float:
-    """The score of ``movie`` with fragments as its index is, ``mended`` being the file with that put right: what is read then
-    and shows from the same bytes at the same time as it does now."""
+def agreed_share(mended: Subject, right: Movie, subject: Subject, movie: Movie) -> float:
+    """The score of ``movie`` with fragments as its index is: what is read in the file ``mended``, with that put right, as
+    ``right``, and shows from the same bytes at the same time as it does now."""
     now = {t.box.start: t for t in movie.tracks}
-    judged = [t for t in read_movie(mended).tracks if t.kind != "other" and t.offsets.size]
+    judged = [t for t in right.tracks if t.kind != "other" and t.offsets.size]
     shares = []
     for track in judged:
         looked = payload.inspect(mended, track, [], to_the_bit=True)

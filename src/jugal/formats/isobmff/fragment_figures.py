@@ -141,6 +141,7 @@ def _tracks(movie: Movie) -> list[Fault]:
     sample descriptions that their track has not."""
     tracks = {t.ident: t for t in movie.tracks}
     orders = Counter(tuple(p.ident for p in parts if p.head is not None) for _, parts in movie.fragments)
+    described = Counter(p.stated.get(DESCRIPTION, 1) == 1 for _, parts in movie.fragments for p in parts)
     ends: dict[int, int] = {}
     found: list[Fault] = []
     for _, parts in movie.fragments:
@@ -163,15 +164,9 @@ def _tracks(movie: Movie) -> list[Fault]:
                 lasting = sum(int(d.sum()) for d in (r.column(DURATIONS) for r in part.runs) if d is not None)
                 counted = sum(r.count for r in part.runs if r.column(DURATIONS) is None)
                 ends[part.ident] = part.time + lasting + counted * part.stated.get(DURATION, 0)
-            if part.stated.get(DESCRIPTION, 1) != 1 and part.ident in tracks:
-                described = {
-                    p.stated.get(DESCRIPTION, 1) for _, other in movie.fragments for p in other if p is not part
-                }
-                if described <= {1}:
-                    said = (
-                        f"A fragment refers to sample description {part.stated[DESCRIPTION]:,} of track {part.ident:,}."
-                    )
-                    found.append(_stated(part, DESCRIPTION, said, 1))
+            if part.stated.get(DESCRIPTION, 1) != 1 and described[False] == 1 and part.ident in tracks:
+                said = f"A fragment refers to sample description {part.stated[DESCRIPTION]:,} of track {part.ident:,}."
+                found.append(_stated(part, DESCRIPTION, said, 1))
     return found
 
 

@@ -60,12 +60,13 @@ def _undescribed(source: Source, movie: Movie, track: Track) -> NDArray[np.bool_
         for part in parts
         if part.ident == track.ident and not 1 <= part.stated.get(DESCRIPTION, 1) <= described
     ]
-    never = np.zeros(track.offsets.size, np.bool_)
-    borders = np.append(track.runs[:, 1], track.offsets.size)
-    for moof in wrong:
-        for number in np.flatnonzero((track.runs[:, 0] >= moof.start) & (track.runs[:, 0] < moof.end)).tolist():
-            never[borders[number] : borders[number + 1]] = True
-    return never
+    starts, ends = (np.array([getattr(moof, name) for moof in wrong], np.int64) for name in ("start", "end"))
+    number = np.searchsorted(starts, track.runs[:, 0], "right") - 1
+    within = (
+        (number >= 0) & (track.runs[:, 0] < ends[np.maximum(number, 0)]) if wrong else np.zeros(len(number), np.bool_)
+    )
+    own = np.zeros(int(track.runs[0, 1]), np.bool_)
+    return np.concatenate((own, np.repeat(within, np.diff(np.append(track.runs[:, 1], track.offsets.size)))))
 
 
 def _behind_end(size: int, movie: Movie, track: Track) -> NDArray[np.bool_]:

@@ -47,6 +47,8 @@ _TELLING = frozenset(
 _FIXED = {b"frma": 12, b"pasp": 16, b"btrt": 20, b"alac": 36}
 #: Bytes of an entry of tables that say how many they have (8.6, 8.7).
 _ENTRIES = {b"stts": 8, b"ctts": 8, b"stsc": 12, b"stco": 4, b"co64": 8, b"stss": 4}
+#: Boxes that lie in one kind of container only.
+_AT_HOME = frozenset(b"stsd stts stsc stsz stco co64 ctts stss tkhd mdhd elst dref trex mfhd tfhd trun".split())
 #: Boxes that do not tell their size.
 _OF_ANY_SIZE = frozenset(b"hdlr avcC hvcC esds colr av1C vpcC".split())
 #: In place of one that must be there.
@@ -197,6 +199,8 @@ def _goes_on(source: Source, at: int, end: int, known: set[bytes]) -> bool:
         name, size = source.read(at + 4, 4), source.uint(at, 4) or 0
         if name in known:
             return True
+        if name in _AT_HOME:
+            return False  # the boxes of another container: its own header was stepped over
         if size < 8 or (step and not _plain(name)):
             return False
         at += size

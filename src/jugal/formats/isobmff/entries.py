@@ -7,12 +7,13 @@ import numpy as np
 
 from jugal.binary.source import Source
 from jugal.formats.isobmff.faults import Fault
-from jugal.formats.isobmff.nesting import follow_boxes, within
+from jugal.formats.isobmff.nesting import follow_boxes, is_plain, within
 from jugal.formats.isobmff.tables import Track
 
 #: The box in an entry of each codec without which it cannot be decoded, where there is one.
 _PICTURES = {
-    b"avc1": b"avcC", b"avc3": b"", b"hvc1": b"hvcC", b"hev1": b"", b"mp4v": b"esds", b"av01": b"av1C", b"vp09": b"vpcC",
+    b"avc1": b"avcC", b"avc2": b"avcC", b"avc3": b"", b"avc4": b"", b"hvc2": b"hvcC", b"hev2": b"", b"hvc3": b"hvcC",
+    b"hev3": b"", b"lhv1": b"", b"lhe1": b"", b"vp08": b"vpcC", b"dva1": b"", b"dvav": b"", b"vvc1": b"vvcC", b"vvi1": b"", b"hvc1": b"hvcC", b"hev1": b"", b"mp4v": b"esds", b"av01": b"av1C", b"vp09": b"vpcC",
     b"s263": b"", b"h263": b"", b"jpeg": b"", b"mjpa": b"", b"mjpb": b"", b"apch": b"", b"apcn": b"", b"apcs": b"",
     b"apco": b"", b"ap4h": b"", b"ap4x": b"", b"raw ": b"", b"png ": b"", b"CRAW": b"", b"dvc ": b"", b"dvcp": b"",
     b"dvh1": b"dvcC", b"dvhe": b"", b"encv": b"",
@@ -20,7 +21,7 @@ _PICTURES = {
 _SOUNDS = {
     b"mp4a": b"esds", b"alac": b"alac", b"twos": b"", b"sowt": b"", b"in24": b"", b"in32": b"", b"fl32": b"", b"fl64": b"",
     b"lpcm": b"", b"ipcm": b"pcmC", b"fpcm": b"pcmC", b"raw ": b"", b"alaw": b"", b"ulaw": b"", b"ac-3": b"dac3",
-    b"ec-3": b"dec3", b"Opus": b"dOps", b"fLaC": b"dfLa", b"samr": b"", b"sawb": b"", b".mp3": b"", b"ima4": b"", b"enca": b"",
+    b"ec-3": b"dec3", b"ac-4": b"dac4", b"sawp": b"", b"mha1": b"", b"mhm1": b"", b"dtsc": b"", b"dtsh": b"", b"dtsl": b"", b"dtse": b"", b"Opus": b"dOps", b"fLaC": b"dfLa", b"samr": b"", b"sawb": b"", b".mp3": b"", b"ima4": b"", b"enca": b"",
 }  # fmt: skip
 _MAY = b"""colr pasp clap btrt fiel gama sinf wave chan chnl srat pcmC damr d263 bitr mdcv clli SmDm CoLL st3d sv3d dvcC dvvC ccst
     free tims frma esds alac avcC hvcC av1C vpcC dac3 dec3 dOps dfLa rtmd colr uuid cios amve stsl lhvC oinf vexu hfov""".split()
@@ -48,9 +49,10 @@ def wrong_entry(source: Source, track: Track) -> list[Fault]:
     codec = source.read(at + 4, 4)
     near = [k for k in codecs if sum(a != b for a, b in zip(k, codec, strict=True)) == 1]
     if codec not in codecs:
-        told = [k for k in near if codecs[k] and codecs[k] in source.read(at, size)]
-        near = told or [k for k in near if not codecs[k]] if len(near) > 1 else near
-        if len(near) != 1:
+        # Names that can be read may be those of codecs that came up later, unless one lists what another one needs.
+        near = [k for k in near if codecs[k] in source.read(at, size) and (codecs[k] or not is_plain(codec))]
+        near = [k for k in near if codecs[k]] or near
+        if not near or len({codecs[k] for k in near}) > 1 or (len(near) > 1 and not codecs[near[0]]):
             return found
         codec = near[0]
         said = f"Its codec is called none that is known; it reads as '{codec.decode()}'."
@@ -70,7 +72,7 @@ def _head(source: Source, track: Track, at: int) -> list[Fault]:
     """The number of the data reference, of which there is one (8.5.2.2)."""
     dref = track.box.child(b"mdia", b"minf", b"dinf", b"dref")
     stated = source.uint(at + 14, 2) or 0
-    if dref is None or source.uint(dref.body + 4, 4) != 1 or stated == 1:
+    if dref is None or source.uint(dref.body + 4, 4) != 1 or stated in (0, 1):
         return []
     return [_fault(track, f"Its data reference is number {stated:,} of one.", at + 14, b"\0\1", False)]
 

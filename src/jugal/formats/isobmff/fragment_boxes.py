@@ -131,8 +131,8 @@ def _head_fault(part: Part, usual: Counter[tuple[int, int]]) -> list[Fault]:
     length = head.end - head.body
     own = {flags: times for (ident, flags), times in usual.items() if ident == part.ident}
     near = sorted((f for f in own if head_length(f) == length), key=lambda f: ((f ^ part.flags).bit_count(), -own[f]))
-    near = near or [f for f in _turned(part.flags) if head_length(f) == length]
-    if not near or (len(near) > 1 and not own):
+    near = near or ([f for f in _turned(part.flags) if head_length(f) == length] if own else [])
+    if not near:
         return []
     said = f"A track header of its fragments has flags {part.flags:#x}, for which it is not as long as it is."
     at = head.body + 1
@@ -149,11 +149,10 @@ def _run_fault(part: Part, run: Run, usual: Counter[tuple[int, int]]) -> list[Fa
     if width and (length - fixed) % width == 0 and length > fixed:
         candidates.append((run.flags, (length - fixed) // width))
     candidates += [(f, run.count) for f in {*_turned(run.flags), *own} if run_length(f, run.count) == length]
-    if own:
-        candidates = [c for c in candidates if c[0] in own] or candidates
+    candidates = [c for c in candidates if c[0] in own] or candidates
     candidates = sorted(set(candidates), key=lambda c: ((c[0] ^ run.flags).bit_count(), c))
-    if not candidates or (len(candidates) > 1 and not own):
-        return []
+    if not candidates or not own:
+        return []  # where none is as long as its figures say, all may be of another make
     flags, count = candidates[0]
     said = (
         f"A run of its fragments states {run.count:,} samples and lists {count:,}."

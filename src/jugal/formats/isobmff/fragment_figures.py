@@ -282,11 +282,13 @@ def _sized(subject: Subject, track: Track, laid: _Laid, room: int, usual: Counte
     said = f"The sizes of the samples in a run of track {track.ident:,} are {left:+,} bytes from filling its room."
     if run.column(SIZES) is None:
         size = part.stated.get(SIZE, 0)
-        if not run.columns and size and room % size == 0 and usual[track.ident, size]:
+        alike = size and room % size == 0 and usual[track.ident, size]
+        if not run.columns and alike and _one_byte(count, room // size):
             at = run.box.body + 4
             said = f"A run of track {track.ident:,} states {count:,} samples where there is room for {room // size:,}."
             return [Fault(None, said, at, at + 4, ((at, (room // size).to_bytes(4, "big")),))]
-        if SIZE in part.stated and count and room % count == 0 and len(part.runs) == 1:
+        other = SIZE in part.stated and count and room % count == 0 and len(part.runs) == 1
+        if other and _one_byte(size, room // count):
             return [_stated(part, SIZE, said, room // count)]
         return []
     broken = np.flatnonzero(_broken(subject, track, laid.start, laid.sizes))
@@ -424,7 +426,11 @@ def _lasted(track: Track, stretch: _Stretch, lacking: int, usual: int) -> Fault 
     for run in part.runs:
         listed = run.column(DURATIONS)
         if listed is not None:
-            found += [(run, int(k)) for k in np.flatnonzero((listed != usual) & (listed + lacking == usual))]
+            # What the last one lasts may be written before it is known.
+            odd = np.flatnonzero(
+                (listed != usual) & (listed + lacking == usual) & (np.arange(listed.size) < listed.size - 1)
+            )
+            found += [(run, int(k)) for k in odd if _one_byte(int(listed[k]), usual)]
     if len(found) != 1:
         return None
     run, row = found[0]

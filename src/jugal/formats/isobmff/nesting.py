@@ -109,7 +109,7 @@ def follow_boxes(
             boxes.append((name, at + 8, stop))
         elif name in known:
             boxes.append((name, at + 8, stop))
-        elif not _plain(name) or any(_holds(source, near, at, stop) for near in _mistaken(name, known)):
+        elif not is_plain(name) or any(_holds(source, near, at, stop) for near in _mistaken(name, known)):
             nameless.append((at, stop, False))
         at = stop
     lacking = [name for name in must if not {name, _INSTEAD.get(name, name)} & {box[0] for box in boxes}]
@@ -189,7 +189,8 @@ def _fault(said: str, at: int, right: bytes) -> Fault:
     return Fault(None, said, at, at + len(right), ((at, right),))
 
 
-def _plain(name: bytes) -> bool:
+def is_plain(name: bytes) -> bool:
+    """Four letters, digits or what else names are made of."""
     return re.fullmatch(rb"[\xa9A-Za-z0-9 _.-]{4}", name) is not None
 
 
@@ -201,7 +202,7 @@ def _goes_on(source: Source, at: int, end: int, known: set[bytes]) -> bool:
             return True
         if name in _AT_HOME:
             return False  # the boxes of another container: its own header was stepped over
-        if size < 8 or (step and not _plain(name)):
+        if size < 8 or (step and not is_plain(name)):
             return False
         at += size
         if at + 8 > end:

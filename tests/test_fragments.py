@@ -395,3 +395,20 @@ def test_a_track_whose_index_lists_chunks_without_samples_does_not_play(
     found, outcome, out = mended(sick, tmp_path, sibling)
     assert found.score == pytest.approx(share("mp4", whole, sick), abs=2) and found.score < 55
     assert outcome.method == "fix-tables" and out == whole
+
+
+def test_of_a_file_cut_within_a_fragment_it_is_said_what_the_score_is_of(clip: bytes) -> None:
+    """Nothing in it tells how long the recording was, unless its index does (8.8.2)."""
+    cut = clip[: len(clip) // 2]
+    found = examine(cut, "clip.mp4")
+    assert any("how long the recording was" in f.message for f in found.findings)
+    extends = clip.index(b"mvex") - 4
+    told = (16).to_bytes(4, "big") + b"mehd" + bytes(4) + (10_000).to_bytes(4, "big")
+    stated = bytearray(clip[: extends + 8] + told + clip[extends + 8 :])
+    for at in (extends, clip.index(b"moov") - 4):
+        stated[at : at + 4] = (int.from_bytes(stated[at : at + 4], "big") + 16).to_bytes(4, "big")
+    assert examine(bytes(stated), "clip.mp4").verdict is Verdict.INTACT
+    sick = bytes(stated[: len(stated) // 2])
+    found = examine(sick, "clip.mp4")
+    assert found.score == pytest.approx(share("mp4", clip, sick) or 0, abs=6) and found.score < 60
+    assert not any("how long the recording was" in f.message for f in found.findings)

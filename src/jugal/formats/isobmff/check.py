@@ -25,7 +25,15 @@ from jugal.formats.isobmff.forecast import (
     table_forecast,
     weighted,
 )
-from jugal.formats.isobmff.fragments import closed, missing_ticks, ticks_never_there, ticks_not_listed, unreached
+from jugal.formats.isobmff.fragments import (
+    closed,
+    is_cut,
+    missing_ticks,
+    ticks_cut_off,
+    ticks_never_there,
+    ticks_not_listed,
+    unreached,
+)
 from jugal.formats.isobmff.front import can_go_front
 from jugal.formats.isobmff.heif import examine_items, is_still, plan_donor_items, plan_preview
 from jugal.formats.isobmff.index_check import explained, part_unread, refused, table_findings
@@ -104,7 +112,12 @@ def examine(subject: Subject, report: Report) -> None:
     if movie.tree.first(b"sidx") is not None and movie.swallowed is None:
         _never_there(subject, report, movie, judged)
     for track in judged:
-        track.missing = max(track.missing, ticks_not_listed(subject.source, movie, track) if track.fragmented else 0)
+        if track.fragmented:
+            ahead, behind = (ticks(subject.source, movie, track) for ticks in (ticks_not_listed, ticks_cut_off))
+            track.missing = max(track.missing, ahead, behind)
+    if is_cut(movie) and not any(t.missing for t in judged):
+        said = "The file is cut within a fragment, and nothing says how long the recording was: the score is of what is up to there."
+        report.add(FindingCode.MP4_FRAGMENT, Severity.NOTE, said, subject.size, subject.size)
     right = {t.box.start: t for t in as_restored.tracks} if as_restored is not None else {}
     lost, spared, first_bad = _inspect(subject, report, movie, judged, spans, faults, right)
     for number, track in enumerate(judged):

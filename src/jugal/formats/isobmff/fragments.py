@@ -250,6 +250,25 @@ def ticks_never_there(source: Source, tree: Tree, track: Track) -> int:
     return round(lacking) if lacking > _ROUNDED * track.timescale else 0
 
 
+def is_cut(movie: Movie) -> bool:
+    """The file ends within a fragment."""
+    last = max(movie.tree.top, key=lambda box: box.start, default=None)
+    return bool(movie.fragments) and last is not None and last.cut
+
+
+def ticks_cut_off(source: Source, movie: Movie, track: Track) -> int:
+    """Ticks that the movie is said to last longer (mehd, 8.8.2) than what a file that is cut within a fragment holds."""
+    extends = movie.moov.child(b"mvex", b"mehd") if movie.moov is not None else None
+    head = movie.moov.child(b"mvhd") if movie.moov is not None else None
+    if extends is None or head is None or not is_cut(movie):
+        return 0
+    body = source.read(extends.body, 12)
+    whole = int.from_bytes(body[4:12] if body[:1] == b"\1" else body[4:8], "big")
+    scale = source.uint(head.body + (20 if source.uint(head.body, 1) == 1 else 12), 4) or 0
+    lacking = whole / scale * track.timescale - float(track.durations.sum()) if scale else 0.0
+    return round(lacking) if _ROUNDED * track.timescale < lacking < 1 << 40 else 0
+
+
 def ticks_not_listed(source: Source, movie: Movie, track: Track) -> int:
     """Ticks before the first fragment for which the index lists no samples of ``track``, though it does of another track."""
     listed = any(t.chunk_offsets.size for t in movie.tracks)

@@ -74,6 +74,7 @@ LOSING: dict[str, tuple[str, Harm]] = {
     "length of the sequence set": ("avc", flip(b"avcC", 11, 2)),
     "name of the record of HEVC": ("hevc", over(b"hvcC", 0, b"hvcB")),
     "bit of the sequence set": ("avc", flip(b"avcC", 16, 3)),
+    "bit of the layer": ("mpeg4", lambda data: turned(data, b"\0\0\1\x20", 7, 5)),
     "name of the cookie": ("alac", over(b"alac", 0, b"al\x61\xe3")),
 }
 

@@ -15,12 +15,15 @@ from jugal.formats.isobmff.following import reads_whole
 from jugal.formats.isobmff.payload import AVC, HEVC
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.video import read_record
+from jugal.formats.isobmff.visual import planes_whole, read_layer
 
 #: Samples that are read, of so many bytes at most, and fewer by which nothing is told.
 _READ, _LONGEST, _FEWEST = 6, 1 << 20, 3
 #: Bytes of a configuration whose bits are tried.
 _MOST_TRIED = 512
-_BOXES = {b"mp4a": b"esds", b"alac": b"alac"} | dict.fromkeys(AVC, b"avcC") | dict.fromkeys(HEVC, b"hvcC")
+_BOXES = (
+    {b"mp4a": b"esds", b"mp4v": b"esds", b"alac": b"alac"} | dict.fromkeys(AVC, b"avcC") | dict.fromkeys(HEVC, b"hvcC")
+)
 
 
 def wrong_config(subject: Subject, track: Track) -> list[Fault]:
@@ -51,8 +54,10 @@ def _turned(entry: bytes, first: int, stop: int) -> Iterator[tuple[int, bytes]]:
 
 
 def _samples(subject: Subject, track: Track) -> list[bytes]:
-    """Some samples from the beginning on, and of all others from one place in the middle."""
+    """Some samples from the beginning on and, where they do not hang on one another to be read, from the middle."""
     count = track.offsets.size
+    if track.codec == b"mp4v":
+        count = min(count, _READ)  # each may hang on the one before it
     numbers = [*range(min(count, _READ // 2)), *range(max(_READ // 2, count // 2), min(count, count // 2 + _READ // 2))]
     spans = [(int(track.offsets[k]), int(track.sizes[k])) for k in numbers]
     return [
@@ -64,7 +69,11 @@ def _reads(track: Track, entry: bytes, samples: list[bytes]) -> bool | None:
     """All ``samples`` read to their end by what ``entry`` says: False where none does, None in all other cases."""
     if track.codec in AVC or track.codec in HEVC:
         stream = read_record(entry)
+        whole: list[bool | None]
         whole = [reads_whole(sample, stream) for sample in samples] if stream is not None else [False]
+    elif track.codec == b"mp4v":
+        layer = read_layer(entry[86:])
+        whole = planes_whole(samples, layer) if layer is not None else [False]
     else:
         config = read_config(entry) if track.codec == b"mp4a" else read_alac(entry)
         if config is None:

@@ -261,6 +261,18 @@ def follow_planes(
     return believed(faults, whole, one_form=True), any(whole)
 
 
+def planes_whole(samples: list[bytes], layer: Layer) -> list[bool | None]:
+    """Whether each of ``samples``, which follow one another, is whole; None where it cannot be followed."""
+    if not layer.plain or layer.blocks > _MOST_BLOCKS:
+        return [None] * len(samples)
+    follower, told = Follower(layer), []
+    for sample in samples:
+        whole = [0] * _KINDS
+        found = _follow_sample(np.frombuffer(sample, np.uint8), follower, whole)
+        told.append(found is None and any(whole) if found is not None or any(whole) else None)
+    return told
+
+
 def _follow_sample(sample: NDArray[np.uint8], follower: Follower, whole: list[int]) -> tuple[int, int, float] | None:
     """(kind of plane, place, share spared) of the first fault; None where there is none. Counts whole planes by kind."""
     raw = sample.tobytes()

@@ -35,7 +35,7 @@ from jugal.model.codes import FindingCode
 from jugal.model.result import Verdict
 from jugal.samples import encode
 
-REORDERED = {"x264-params": "bframes=2:keyint=25"}
+REORDERED = {"x264-params": "bframes=2:keyint=12:scenecut=0"}
 FLAGS = {
     "relative": "frag_keyframe+empty_moov+default_base_moof",
     "based": "frag_keyframe+empty_moov",
@@ -45,8 +45,8 @@ FLAGS = {
 
 @cache
 def clip(flags: str = "relative", seed: int = 5) -> bytes:
-    """Five seconds in five fragments, with pictures out of order and sound."""
-    return encode.clip(5.0, (192, 108), 25, seed=seed, options=REORDERED, mux={"movflags": FLAGS[flags]})
+    """Sixty pictures in five fragments, out of order, with sound."""
+    return encode.clip(2.4, (192, 108), 25, seed=seed, options=REORDERED, mux={"movflags": FLAGS[flags]})
 
 
 def box(data: bytes, kind: bytes, number: int) -> int:
@@ -114,7 +114,7 @@ HARMS: dict[str, tuple[str, Harm]] = {
     "data offset": ("relative", more(b"trun", 3, 16, -512)),
     "data offset of sound": ("based", more(b"trun", 5, 16, 4)),
     "size of a picture": ("relative", row(1, 2, SIZES, 3, 256)),
-    "size of a last picture": ("relative", row(1, 2, SIZES, 24, -2)),
+    "size of a last picture": ("relative", row(1, 2, SIZES, 11, -2)),
     "size of a block of sound": ("relative", row(2, 1, SIZES, 7, 16)),
     "time": ("relative", more(b"tfdt", 4, 12, 1 << 20, 8)),
     "time of the first": ("relative", more(b"tfdt", 0, 12, 1 << 16, 8)),
@@ -262,7 +262,7 @@ def test_lengths_follow_from_flags_and_samples(flags: int, count: int) -> None:
     assert run_length(flags, count) == 8 + ahead + 4 * columns * count
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(st.data())
 def test_any_byte_of_a_fragment_may_be_anything(data: st.DataObject) -> None:
     healthy = clip()

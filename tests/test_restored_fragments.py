@@ -246,6 +246,27 @@ def test_pictures_before_the_first_that_needs_no_other_are_not_shown() -> None:
     assert any("predicted" in f.message for f in found.findings)
 
 
+def test_one_fragment_may_hold_its_tracks_in_any_order() -> None:
+    """8.8.8: data offsets lead anywhere; no other fragment shows that this one's are like none."""
+    mux = {"movflags": "empty_moov+default_base_moof", "frag_duration": "60000000"}
+    data = encode.clip(1.2, (192, 108), 25, seed=5, mux=mux)
+    movie = read_movie(Subject(Source.from_bytes(data)))
+    ((moof, parts),) = movie.fragments
+    (picture,), (sound,) = (part.runs for part in parts)
+    sizes = [int(run.rows[:, run.columns.index(SIZES)].sum()) for run in (picture, sound)]
+    body = movie.mdats[0].body
+    turned = (
+        data[:body]
+        + data[body + sizes[0] : body + sum(sizes)]
+        + data[body : body + sizes[0]]
+        + data[body + sum(sizes) :]
+    )
+    for run, offset in ((picture, body - moof.start + sizes[1]), (sound, body - moof.start)):
+        turned = over(turned, run.box.body + 8, offset.to_bytes(4, "big"))
+    assert share("mp4", data, turned) == pytest.approx(100, abs=0.1)
+    assert examine(turned, "clip.mp4").verdict is Verdict.INTACT
+
+
 def test_a_fragment_without_media_data_is_only_that() -> None:
     data = clip()
     found = examine(data[: box(data, b"mdat", 0)], "clip.mp4")

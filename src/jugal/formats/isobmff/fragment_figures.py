@@ -183,9 +183,10 @@ def _stated(part: Part, flag: int, said: str, right: int) -> Fault:
 
 
 def _ruled(fragments: list[_Fragment]) -> bool:
-    """Media data are filled by their runs in nearly all fragments; nothing speaks against it where there is only one."""
+    """Media data are filled by their runs in most fragments; nothing speaks against it where there is one run alone."""
     regular = sum(fragment.regular for fragment in fragments)
-    return len(fragments) == 1 or (regular > 0 and regular >= _RULE * len(fragments))
+    alone = len(fragments) == 1 and len(fragments[0].runs) == 1
+    return alone or (regular > 0 and regular >= _RULE * len(fragments))
 
 
 def _places(fragments: list[_Fragment]) -> list[Fault]:
@@ -268,7 +269,8 @@ def _sizes(subject: Subject, movie: Movie, fragments: list[_Fragment]) -> list[F
         borders = [*(laid.start for laid in fragment.runs[1:]), fragment.mdat.end]
         for laid, border in zip(fragment.runs, borders, strict=True):
             track, room = tracks.get(laid.part.ident), border - laid.start
-            if track is not None and room > 0 and int(laid.sizes.sum()) != room:
+            inside = fragment.mdat.body <= laid.start < border <= fragment.mdat.end
+            if track is not None and inside and int(laid.sizes.sum()) != room:
                 found += _sized(subject, track, laid, room, usual)
         if len(found) >= _MOST:
             break
@@ -311,7 +313,7 @@ def _broken(subject: Subject, track: Track, start: int, sizes: NDArray[np.int64]
     if track.coding is not None:
         ends, data = start + np.cumsum(sizes), subject.source.array
         spans = zip((ends - sizes).tolist(), ends.tolist(), strict=True)
-        return np.array([track.coding.parse(data, at, min(end, data.size)) != (end - at, 0) for at, end in spans])
+        return np.array([end > data.size or track.coding.parse(data, at, end) != (end - at, 0) for at, end in spans])
     chosen = replace(track, offsets=start + np.cumsum(sizes) - sizes, sizes=sizes, astray=np.empty(0, np.bool_))
     return payload.inspect(subject, chosen, []).state != 0
 

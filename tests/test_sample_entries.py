@@ -150,6 +150,18 @@ def test_a_codec_that_is_not_known_is_no_fault() -> None:
     assert not any("codec is called" in f.message for f in examine(sick, "clip.mp4").findings)
 
 
+def test_what_is_overwritten_behind_a_record_is_none_of_it() -> None:
+    """Zeros up to the end of the entry: the record ends where it says."""
+    healthy = clip("avc")
+    record = healthy.rindex(b"avcC") - 4
+    end = record + int.from_bytes(healthy[record : record + 4], "big")
+    entry = healthy.rindex(b"avc1", 0, record) - 4
+    stop = entry + int.from_bytes(healthy[entry : entry + 4], "big")
+    assert stop > end
+    sick = healthy[:end] + bytes(stop - end) + healthy[stop:]
+    assert not any("states" in f.message for f in examine(sick, "clip.mp4").findings)
+
+
 def test_damaged_samples_say_nothing_of_the_configuration() -> None:
     """Some of them still read."""
     healthy = clip("avc")

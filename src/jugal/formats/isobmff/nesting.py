@@ -96,7 +96,7 @@ def follow_boxes(
         if not fits and name not in known:
             stop = next(_next(source, at + 8, end, known), end)
             nameless.append((at, stop, True))
-        elif not fits and stop < end and name not in _OF_ANY_SIZE and _holds(source, name, at, stop):
+        elif not fits and stop < end and _believed(source, name, at, stop, end):
             boxes.append((name, at + 8, stop))  # what lies behind it is broken
         elif not fits:
             stops = [*_next(source, at + 8, end, known), end]
@@ -126,6 +126,13 @@ def follow_boxes(
         length = (stop - at).to_bytes(4, "big") if sizeless else source.read(at, 4)
         faults.append(_fault(said, at, length + lacking[0]))
     return boxes, faults
+
+
+def _believed(source: Source, name: bytes, at: int, stop: int, end: int) -> bool:
+    """A box called ``name`` may end at ``stop`` though no box begins there: it tells by its size, or nothing is left behind."""
+    if name in _OF_ANY_SIZE and stop >= at + 8:
+        return not any(source.read(stop, end - stop))
+    return _holds(source, name, at, stop)
 
 
 def _holds(source: Source, name: bytes, at: int, stop: int) -> bool:

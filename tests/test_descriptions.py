@@ -69,3 +69,15 @@ def test_an_index_that_was_cut_opens_where_decoders_open_it(kind: bytes, opens: 
     found = examine(cut, "clip.mp4")
     assert found.verdict is not Verdict.INTACT and found.score is not None
     assert found.score == pytest.approx(shown, abs=2.5)
+
+
+@pytest.mark.parametrize("share_left", [0.3, 0.7, 0.95])
+def test_of_chunks_whose_places_are_cut_off_players_show_those_that_are_left(share_left: float) -> None:
+    """One run of chunks of as many samples tells of no more chunks than are listed; what is gone counts as missing."""
+    whole = encode.clip(4.0, (192, 108), 25, seed=4, sounds=2)
+    at = whole.index(b"stco", whole.rindex(b"trak")) - 4
+    size = int.from_bytes(whole[at : at + 4], "big")
+    sick = whole[: at + 16 + 4 * int(share_left * (size - 16) / 4)]
+    found = examine(sick, "clip.mp4")
+    seen = share("mp4", whole, sick)
+    assert seen is not None and 60 < seen < 100 and found.score == pytest.approx(seen, abs=8)

@@ -119,8 +119,8 @@ def _before_end(source: Source, at: int, end: int) -> int:
 def _avc_record(body: bytes) -> bytes | None:
     """The record of one sequence and one picture parameter set (ISO/IEC 14496-15 5.3.3.1) with its counts and lengths as they
     must be, where one byte is another; None where they are right or it is of another make."""
-    if len(body) < 16 or body[8] & 31 != 7 or _sets_fit(body):
-        return None
+    if len(body) < 16 or body[8] & 31 != 7 or not body[5] & 31 or _sets_fit(body):
+        return None  # one that lists none may leave them to the stream
     found = []
     for at in range(12, len(body)):
         for stop in (len(body), len(body) - 4):

@@ -15,8 +15,9 @@ from jugal.model.strip import Matter
 
 #: Bytes that may have been lost or put in for a wrong size of the media data box to be no more than their consequence.
 _MOST_MOVED = 1 << 20
-#: Tables whose entries players read by the number that is stated.
-_RELIED_ON = frozenset(b"stsd stts ctts stss stsc stsz stz2 stco co64".split())
+#: Tables whose entries players read by the number that is stated; of chunks they take those there are, as far as no other table
+#: tells of more.
+_RELIED_ON = frozenset(b"stsd stts ctts stss stsc stsz stz2".split())
 
 
 def late_start(subject: Subject) -> int | None:

@@ -90,7 +90,7 @@ class Track:
     #: Of each run of a fragment the byte at which its data offset is written (8.8.8), 0 where it has none, its first sample
     #: and the decode time that is stated for it (8.8.12), -1 where none is.
     runs: NDArray[np.int64] = field(default_factory=lambda: np.empty((0, 3), np.int64))
-    #: Ticks that are missing between the fragments that are left.
+    #: Ticks that the index tells of and does not lead to, or that are missing between the fragments that are left.
     missing: int = 0
     #: Composition offsets of the samples in the index (8.6.1.3), empty where there are none.
     composition: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
@@ -312,7 +312,7 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
     track.given_up = track.given_up or bool(sizes is not None and (sizes >= 1 << 31).any())
     if sizes is None:
         sizes = np.full(min(count, _MAX_SAMPLES), fixed, np.int64)
-    count = min(count, placed)
+    all_of_them, count = count, min(count, placed)
     if count == 0:
         return
     sizes = sizes[:count]
@@ -328,6 +328,8 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
         filler = int(times[-1, 1]) if times.size else 1
         durations = np.concatenate((durations, np.full(count - durations.size, filler, np.int64)))
     track.durations = durations
+    if track.chunk_offsets.size < stated_chunks:
+        track.missing = int(_unrolled(times[:, 1], times[:, 0], all_of_them)[count:].sum())
     track.composition = composition_of(source, stbl, count)
     track.sync = np.ones(count, np.bool_)
     if stss is not None:

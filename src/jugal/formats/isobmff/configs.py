@@ -10,6 +10,7 @@ import numpy as np
 from jugal.formats.base import Subject
 from jugal.formats.isobmff.aac import read_config
 from jugal.formats.isobmff.alac import read_alac
+from jugal.formats.isobmff.description import is_lost
 from jugal.formats.isobmff.faults import Fault
 from jugal.formats.isobmff.following import reads_whole
 from jugal.formats.isobmff.payload import AVC, HEVC
@@ -33,6 +34,8 @@ def wrong_config(subject: Subject, track: Track) -> list[Fault]:
     samples = _samples(subject, track)
     if name is None or stsd is None or stsd.cut or len(samples) < _FEWEST:
         return []
+    if track.without_sets and not is_lost(subject, track):
+        return []  # the stream holds what the record does not list
     entry = subject.source.read(stsd.body + 8, min(stsd.end - stsd.body - 8, 1 << 16))
     at = entry.rfind(name)
     if at < 8 or _reads(track, entry, samples) is not False:

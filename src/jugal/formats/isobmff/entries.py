@@ -12,16 +12,19 @@ from jugal.formats.isobmff.tables import Track
 
 #: The box in an entry of each codec without which it cannot be decoded, where there is one.
 _PICTURES = {
-    b"avc1": b"avcC", b"avc2": b"avcC", b"avc3": b"", b"avc4": b"", b"hvc2": b"hvcC", b"hev2": b"", b"hvc3": b"hvcC",
-    b"hev3": b"", b"lhv1": b"", b"lhe1": b"", b"vp08": b"vpcC", b"dva1": b"", b"dvav": b"", b"vvc1": b"vvcC", b"vvi1": b"", b"hvc1": b"hvcC", b"hev1": b"", b"mp4v": b"esds", b"av01": b"av1C", b"vp09": b"vpcC",
-    b"s263": b"", b"h263": b"", b"jpeg": b"", b"mjpa": b"", b"mjpb": b"", b"apch": b"", b"apcn": b"", b"apcs": b"",
+    b"avc1": b"avcC", b"avc2": b"avcC", b"avc3": b"", b"avc4": b"", b"hvc1": b"hvcC", b"hvc2": b"hvcC", b"hvc3": b"hvcC",
+    b"hev1": b"", b"hev2": b"", b"hev3": b"", b"lhv1": b"", b"lhe1": b"", b"dvh1": b"hvcC", b"dvhe": b"", b"dva1": b"",
+    b"dvav": b"", b"vvc1": b"vvcC", b"vvi1": b"", b"mp4v": b"esds", b"s263": b"", b"h263": b"", b"av01": b"av1C",
+    b"vp08": b"vpcC", b"vp09": b"vpcC", b"jpeg": b"", b"mjpa": b"", b"mjpb": b"", b"apch": b"", b"apcn": b"", b"apcs": b"",
     b"apco": b"", b"ap4h": b"", b"ap4x": b"", b"raw ": b"", b"png ": b"", b"CRAW": b"", b"dvc ": b"", b"dvcp": b"",
-    b"dvh1": b"dvcC", b"dvhe": b"", b"encv": b"",
+    b"encv": b"",
 }  # fmt: skip
 _SOUNDS = {
     b"mp4a": b"esds", b"alac": b"alac", b"twos": b"", b"sowt": b"", b"in24": b"", b"in32": b"", b"fl32": b"", b"fl64": b"",
     b"lpcm": b"", b"ipcm": b"pcmC", b"fpcm": b"pcmC", b"raw ": b"", b"alaw": b"", b"ulaw": b"", b"ac-3": b"dac3",
-    b"ec-3": b"dec3", b"ac-4": b"dac4", b"sawp": b"", b"mha1": b"", b"mhm1": b"", b"dtsc": b"", b"dtsh": b"", b"dtsl": b"", b"dtse": b"", b"Opus": b"dOps", b"fLaC": b"dfLa", b"samr": b"", b"sawb": b"", b".mp3": b"", b"ima4": b"", b"enca": b"",
+    b"ac-4": b"dac4", b"ec-3": b"dec3", b"Opus": b"dOps", b"fLaC": b"dfLa", b"samr": b"", b"sawb": b"", b"sawp": b"",
+    b"mha1": b"", b"mhm1": b"", b"dtsc": b"", b"dtsh": b"", b"dtsl": b"", b"dtse": b"", b".mp3": b"", b"ima4": b"",
+    b"enca": b"",
 }  # fmt: skip
 _MAY = b"""colr pasp clap btrt fiel gama sinf wave chan chnl srat pcmC damr d263 bitr mdcv clli SmDm CoLL st3d sv3d dvcC dvvC ccst
     free tims frma esds alac avcC hvcC av1C vpcC dac3 dec3 dOps dfLa rtmd colr uuid cios amve stsl lhvC oinf vexu hfov""".split()
@@ -79,7 +82,7 @@ def _head(source: Source, track: Track, at: int) -> list[Fault]:
 
 def _boxes(source: Source, track: Track, needed: bytes, at: int, end: int) -> list[Fault]:
     """Boxes of an entry that is else right; those in the wrapping of QuickTime's sound with them."""
-    wrapped = source.read(at + 4, 4) == b"wave"
+    wrapped, told = source.read(at + 4, 4) == b"wave", track.coding is not None or track.layer is not None
     boxes, faults = follow_boxes(source, [needed] if needed and not wrapped else [], _MAY, at, end)
     for name, body, stop in boxes:
         if name == b"wave":
@@ -90,9 +93,8 @@ def _boxes(source: Source, track: Track, needed: bytes, at: int, end: int) -> li
         shorter = any(
             f.at == own and (source.uint(f.at, 4) or 0) < int.from_bytes(f.patches[0][1][:4], "big") for f in faults
         )
-        loses = needed != b"" and (own is None or shorter)
+        loses = needed != b"" and (shorter or (own is None and not wrapped) or (wrapped and not told))
         return [_fault(track, f.said, f.at, f.patches[0][1], loses) for f in faults if f.patches]
-    told = track.coding is not None or track.layer is not None
     for name, body, stop in boxes:
         checks = {b"avcC": _avc_record, b"esds": _descriptors}
         right = checks[name](source.read(body, stop - body)) if name in checks else None

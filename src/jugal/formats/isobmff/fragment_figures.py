@@ -44,6 +44,8 @@ _ROUNDED = 0.002
 _RULE = 0.5
 #: So many times as long as all others a sample hardly is.
 _FAR = 8
+#: Fragments of fewer samples may begin a little beside where the one before them ends.
+_FEW = 4
 
 
 @dataclass(slots=True)
@@ -364,18 +366,18 @@ def _joined(track: Track, stretches: list[_Stretch]) -> list[Fault]:
         before, after = k > 0 and not good[k], k < last and not good[k + 1]
         stretch, fault = stretches[k], None
         if before and after and abs(int(gaps[k - 1] + gaps[k])) <= near:
-            fault = _begun(track, stretch, int(begins[k - 1] + lasting[k - 1]))
+            fault = _begun(track, stretch, int(begins[k - 1] + lasting[k - 1]), usual)
         elif k == 0 and after and (last == 1 or good[2]):
             fault = _lasted(track, stretch, int(gaps[0]), usual)
             right = int(begins[1] - lasting[0])
             if fault is None and right >= 0 and _one_byte(right, stretch.begin):
-                fault = _begun(track, stretch, right)
+                fault = _begun(track, stretch, right, usual)
         elif k == last and not before:
             fault = _odd(track, stretch, usual)
         elif k == last and good[k - 1] and not after:
             right = int(begins[k - 1] + lasting[k - 1])
             if _one_byte(right, stretch.begin) and not (0 < stretch.begin - right < int(lasting.max())):
-                fault = _begun(track, stretch, right)
+                fault = _begun(track, stretch, right, usual)
         if fault is None and after and not before:
             fault = _lasted(track, stretch, int(gaps[k]), usual)
         if fault is not None:
@@ -389,11 +391,13 @@ def _one_byte(one: int, other: int) -> bool:
     return sum(changed >> 8 * k & 255 != 0 for k in range(8)) == 1
 
 
-def _begun(track: Track, stretch: _Stretch, right: int) -> Fault | None:
+def _begun(track: Track, stretch: _Stretch, right: int, usual: int) -> Fault | None:
+    """A decode time that is far from the ``right`` one: where fragments are of few samples one may begin a little beside."""
     box = stretch.part.time_box
     assert box is not None
     width = 8 if box.end - box.body == 12 else 4
-    if not 0 <= right < 1 << 8 * width:
+    few = sum(run.count for run in stretch.part.runs) < _FEW
+    if not 0 <= right < 1 << 8 * width or abs(stretch.begin - right) <= (_FAR if few else 2) * usual:
         return None
     seconds = (stretch.begin - right) / track.timescale
     said = f"A fragment of track {track.ident:,} is said to begin {seconds:+,.2f} s from where the one before it ends."

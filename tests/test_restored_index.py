@@ -457,3 +457,12 @@ def test_empty_tables_of_fragments_that_state_entries_are_empty_again(kind: byte
     at = place(data, kind) + (8 if kind == b"stsz" else 4)
     sick = over(data, at, (1 << 20).to_bytes(4, "big"))
     assert examine(sick, "clip.mp4").verdict is Verdict.REPAIRABLE and put_right(sick) == data
+
+
+def test_packets_of_one_byte_are_no_sound() -> None:
+    """8.7.3: a size for all samples, though each has its own."""
+    data = clip()
+    sick = over(data, data.rindex(b"stsz") + 8, (1).to_bytes(4, "big"))
+    found = examine(sick, "clip.mp4")
+    assert found.score == pytest.approx(share("mp4", data, sick) or 0, abs=3) and found.score < 60
+    assert any(f.code is FindingCode.MP4_TABLES for f in found.findings)

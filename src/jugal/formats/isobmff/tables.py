@@ -29,6 +29,8 @@ from jugal.formats.isobmff.video import VideoStream, listed_sets, read_record
 from jugal.formats.isobmff.visual import H263, Layer, read_layer
 
 _MAX_SAMPLES = 20_000_000
+#: Chunks of coded sound that are asked whether they begin with a packet of the size that all are said to have.
+_ASKED = 4
 #: Rates of sound that a sample entry has no room for (ISO/IEC 14496-12 12.2.3: 16.16).
 _HIGH_RATES = frozenset({88_200, 96_000, 176_400, 192_000})
 #: Codecs whose pictures are read with parameter sets.
@@ -85,7 +87,7 @@ class Track:
     problems: list[Problem] = field(default_factory=list)
     fragmented: bool = False
     #: Decoders give a track up, whatever its fragments hold, whose index lists chunks without samples or times, samples
-    #: without chunks, or one of a size that no signed number holds.
+    #: without chunks, one of a size that no signed number holds, or only such as no packet is.
     given_up: bool = False
     #: Of each run of a fragment the byte at which its data offset is written (8.8.8), 0 where it has none, its first sample
     #: and the decode time that is stated for it (8.8.12), -1 where none is.
@@ -309,6 +311,9 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
     if sizes is None and (track.handler == b"soun" or count > 4096) and not _coded(track.codec):
         _chunks_as_samples(track, per_chunk, fixed, times)
         return
+    if sizes is None and _none_is_packet(source, track, fixed):
+        track.doubt(f"All samples of coded sound are said to be {fixed} bytes long.", size_box)
+        track.given_up = True
     track.given_up = track.given_up or bool(sizes is not None and (sizes >= 1 << 31).any())
     if sizes is None:
         sizes = np.full(min(count, _MAX_SAMPLES), fixed, np.int64)
@@ -337,6 +342,17 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
         track.sync[:] = False
         numbers = numbers[(numbers >= 0) & (numbers < count)]
         track.sync[numbers] = True
+
+
+def _none_is_packet(source: Source, track: Track, size: int) -> bool:
+    """Of coded sound said to have ``size`` bytes a packet no chunk begins with such a one."""
+    starts = [at for at in track.chunk_offsets[:_ASKED].tolist() if 0 <= at <= source.size - size]
+    coding = track.coding
+    return (
+        coding is not None
+        and bool(starts)
+        and all(coding.parse(source.array, at, at + size) != (size, 0) for at in starts)
+    )
 
 
 def _check_chunks(track: Track, box: Box, width: int) -> None:

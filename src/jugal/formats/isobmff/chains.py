@@ -21,19 +21,20 @@ _LEAST_PLANES, _LONGEST_PLANE = 16, 1 << 18
 def video_share(source: Source, stream: type[AvcStream] | type[HevcStream]) -> float:
     """How much of the first megabytes of a file behind what is filled are units of AVC or HEVC that follow one another in
     rows of some, 0..1."""
-    begin = _begin(source)
+    begin = first_filled(source)
     return _taken(source, begin, stream) / max(1, min(source.size - begin, _WINDOW))
 
 
 def has_planes(source: Source) -> bool:
     """Planes of MPEG-4 Visual (ISO/IEC 14496-2 6.2.5) lie in the first megabytes of a file behind what is filled, many of
     them and nothing of a program stream."""
-    begin = _begin(source)
+    begin = first_filled(source)
     data = source.read(max(0, begin - 2), _WINDOW)
     return data.count(_PLANE) >= max(_LEAST_PLANES, len(data) // _LONGEST_PLANE) and _PACK not in data
 
 
-def _begin(source: Source) -> int:
+def first_filled(source: Source) -> int:
+    """The first byte that is not zero, the file's size where none is."""
     for low in range(0, source.size, _WINDOW):
         there = np.flatnonzero(source.array[low : low + _WINDOW])
         if there.size:

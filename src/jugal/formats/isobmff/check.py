@@ -25,6 +25,7 @@ from jugal.formats.isobmff.forecast import (
     table_forecast,
     weighted,
 )
+from jugal.formats.isobmff.fragment_playing import READ_AHEAD
 from jugal.formats.isobmff.fragments import (
     closed,
     is_cut,
@@ -66,8 +67,6 @@ _WELL = 85.0
 _FEW_ASTRAY = 0.1
 #: A score from which on damage hardly shows, and the points that leaving it out may cost then.
 _HARDLY_SPOILED, _WORTH_CUTTING = 98.0, 10.0
-#: Seconds by which decoders read one track ahead of another that they cannot go on with.
-_READ_AHEAD = 1.0
 
 
 def examine(subject: Subject, report: Report) -> None:
@@ -129,7 +128,7 @@ def examine(subject: Subject, report: Report) -> None:
             track.missing = max(track.missing, round(lacking * track.timescale))
     stops = [math.inf if t.given_up else payload.stops_at(t, subject.size) for t in judged]
     for number, track in enumerate(judged):
-        never = payload.begins(track) >= min(stops[number], min(stops) + _READ_AHEAD)
+        never = payload.begins(track) >= min(stops[number], min(stops) + READ_AHEAD)
         lost[number], spared[number] = and_also(lost[number], spared[number], never)
     shares = [
         0.0 if t.given_up or not t.timescale or not t.codec else payload.good_share(t, gone, left)

@@ -163,9 +163,7 @@ def _tracks(movie: Movie) -> list[Fault]:
                 found.append(_figure(part, 4, 4, said, fits[0]))
         for part in there:
             if part.time is not None:
-                lasting = sum(int(d.sum()) for d in (r.column(DURATIONS) for r in part.runs) if d is not None)
-                counted = sum(r.count for r in part.runs if r.column(DURATIONS) is None)
-                ends[part.ident] = part.time + lasting + counted * part.stated.get(DURATION, 0)
+                ends[part.ident] = part.time + _lasting(part, 0)
             if part.stated.get(DESCRIPTION, 1) != 1 and described[False] == 1 and part.ident in tracks:
                 said = f"A fragment refers to sample description {part.stated[DESCRIPTION]:,} of track {part.ident:,}."
                 found.append(_stated(part, DESCRIPTION, said, 1))
@@ -175,12 +173,15 @@ def _tracks(movie: Movie) -> list[Fault]:
 def _figure(part: Part, place: int, width: int, said: str, right: int) -> Fault:
     """A fault in the track header of a part, ``place`` bytes into its body."""
     assert part.head is not None
-    at = part.head.body + place
-    return Fault(None, said, at, at + width, ((at, right.to_bytes(width, "big")),))
+    return _written(part.head.body + place, width, said, right)
 
 
 def _stated(part: Part, flag: int, said: str, right: int) -> Fault:
-    at, width = part.place(flag), 8 if flag == BASE else 4
+    return _written(part.place(flag), 8 if flag == BASE else 4, said, right)
+
+
+def _written(at: int, width: int, said: str, right: int) -> Fault:
+    """A fault of the number of so many bytes at ``at``."""
     return Fault(None, said, at, at + width, ((at, right.to_bytes(width, "big")),))
 
 
@@ -243,18 +244,14 @@ def _moved(fragment: _Fragment, starts: list[int], sure: list[int]) -> list[Faul
             right = min(part.stated[BASE], FARTHEST) + away
             if right >= 0:
                 found.append(_stated(part, BASE, said, right))
-        elif laid.run.offset is not None and laid.run.offset + away == starts[number] - fragment.moof.start:
-            at = laid.run.box.body + 8
-            right = (laid.run.offset + away) & 0xFFFFFFFF
-            found.append(Fault(None, said, at, at + 4, ((at, right.to_bytes(4, "big")),)))
-        elif BASE not in part.stated and not part.flags & BASE_IS_FRAGMENT and alike:
+            continue
+        offset = None if laid.run.offset is None else laid.run.offset + away
+        flagged = BASE in part.stated or part.flags & BASE_IS_FRAGMENT
+        if not flagged and alike and offset != starts[number] - fragment.moof.start:
             based.add(id(part))
-            assert part.head is not None
             found.append(_figure(part, 1, 3, said, part.flags | BASE_IS_FRAGMENT))
-        elif laid.run.offset is not None and -(1 << 31) <= laid.run.offset + away < 1 << 31:
-            at = laid.run.box.body + 8
-            right = (laid.run.offset + away) & 0xFFFFFFFF
-            found.append(Fault(None, said, at, at + 4, ((at, right.to_bytes(4, "big")),)))
+        elif offset is not None and -(1 << 31) <= offset < 1 << 31:
+            found.append(_written(laid.run.box.body + 8, 4, said, offset & 0xFFFFFFFF))
     return found
 
 
@@ -288,9 +285,8 @@ def _sized(subject: Subject, track: Track, laid: _Laid, room: int, usual: Counte
         size = part.stated.get(SIZE, 0)
         alike = size and room % size == 0 and usual[track.ident, size]
         if not run.columns and alike and _one_byte(count, room // size):
-            at = run.box.body + 4
             said = f"A run of track {track.ident:,} states {count:,} samples where there is room for {room // size:,}."
-            return [Fault(None, said, at, at + 4, ((at, (room // size).to_bytes(4, "big")),))]
+            return [_written(run.box.body + 4, 4, said, room // size)]
         other = SIZE in part.stated and count and room % count == 0 and len(part.runs) == 1
         if other and _one_byte(size, room // count):
             return [_stated(part, SIZE, said, room // count)]
@@ -338,9 +334,7 @@ def _times(subject: Subject, movie: Movie) -> list[Fault]:
         for part in parts:
             if part.head is None or part.time is None or any(run.short for run in part.runs):
                 continue
-            each = part.stated.get(DURATION, defaults.get(part.ident, (0, 0, 0))[0])
-            columns = [(run, run.column(DURATIONS)) for run in part.runs]
-            lasting = sum(int(listed.sum()) if listed is not None else run.count * each for run, listed in columns)
+            lasting = _lasting(part, defaults.get(part.ident, (0, 0, 0))[0])
             by_track.setdefault(part.ident, []).append(_Stretch(part, part.time, lasting))
     found: list[Fault] = []
     for track in movie.tracks:
@@ -348,6 +342,13 @@ def _times(subject: Subject, movie: Movie) -> list[Fault]:
         if track.timescale and len(stretches) > 1:
             found += _joined(track, stretches)
     return found
+
+
+def _lasting(part: Part, default: int) -> int:
+    """Ticks that the samples of ``part`` last; ``default`` is the duration where the fragment states none."""
+    each = part.stated.get(DURATION, default)
+    columns = [(run, run.column(DURATIONS)) for run in part.runs]
+    return sum(int(listed.sum()) if listed is not None else run.count * each for run, listed in columns)
 
 
 def _joined(track: Track, stretches: list[_Stretch]) -> list[Fault]:
@@ -401,8 +402,7 @@ def _begun(track: Track, stretch: _Stretch, right: int, usual: int) -> Fault | N
         return None
     seconds = (stretch.begin - right) / track.timescale
     said = f"A fragment of track {track.ident:,} is said to begin {seconds:+,.2f} s from where the one before it ends."
-    at = box.body + 4
-    return Fault(None, said, at, at + width, ((at, right.to_bytes(width, "big")),))
+    return _written(box.body + 4, width, said, right)
 
 
 def _odd(track: Track, stretch: _Stretch, usual: int) -> Fault | None:
@@ -418,8 +418,7 @@ def _odd(track: Track, stretch: _Stretch, usual: int) -> Fault | None:
     if ticks < _FAR * usual or not _one_byte(ticks, usual):
         return None
     said = f"A sample in the last fragment of track {track.ident:,} lasts {ticks / track.timescale:,.2f} s."
-    at = run.place(DURATIONS, row)
-    return Fault(None, said, at, at + 4, ((at, usual.to_bytes(4, "big")),))
+    return _written(run.place(DURATIONS, row), 4, said, usual)
 
 
 def _lasted(track: Track, stretch: _Stretch, lacking: int, usual: int) -> Fault | None:
@@ -440,5 +439,4 @@ def _lasted(track: Track, stretch: _Stretch, lacking: int, usual: int) -> Fault 
     if len(found) != 1:
         return None
     run, row = found[0]
-    at = run.place(DURATIONS, row)
-    return Fault(None, said, at, at + 4, ((at, usual.to_bytes(4, "big")),))
+    return _written(run.place(DURATIONS, row), 4, said, usual)

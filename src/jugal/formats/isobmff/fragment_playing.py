@@ -12,7 +12,7 @@ from jugal.formats.isobmff.runs import DESCRIPTION, read_defaults, run_length
 from jugal.formats.isobmff.tables import Track
 
 #: Seconds by which decoders read one track ahead of another that they cannot go on with.
-_AHEAD = 1.0
+READ_AHEAD = 1.0
 
 
 def refused_part(source: Source, movie: Movie) -> Box | None:
@@ -36,7 +36,7 @@ def refused_part(source: Source, movie: Movie) -> Box | None:
 def never_shown(source: Source, movie: Movie, track: Track) -> NDArray[np.bool_]:
     """The samples of ``track`` in fragments that decoders do not come to.
 
-    These are those of a fragment that begins before the one ahead of it has ended its reading, those of a sample description
+    These are those of a fragment that begins before the last sample of the one ahead is decoded, those of a sample description
     that the track does not have, and all behind a sample that reaches over the end of the file though others follow it.
     """
     never = np.zeros(track.offsets.size, np.bool_)
@@ -81,5 +81,5 @@ def _behind_end(size: int, movie: Movie, track: Track) -> NDArray[np.bool_]:
             never[int(over[0]) + 1 :] = True
         elif over.size:
             at = float(other.decode_times[over[0]]) / max(1, other.timescale)
-            never |= track.decode_times / max(1, track.timescale) > at + _AHEAD
+            never |= track.decode_times / max(1, track.timescale) > at + READ_AHEAD
     return never

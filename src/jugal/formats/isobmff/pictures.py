@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.binary.source import Source
-from jugal.formats.isobmff.chains import video_share
+from jugal.formats.isobmff.chains import first_filled, video_share
 from jugal.formats.isobmff.video import AvcStream
 from jugal.model.span import ByteSpan
 
@@ -57,7 +57,7 @@ def pictures_share(source: Source) -> tuple[str, float]:
     name, most = "HEVC", 0
     if video_share(source, AvcStream) > _MOSTLY:
         return name, 0.0  # whose slices look like those of HEVC pictures
-    filled = _leading_zeros(source)
+    filled = first_filled(source)
     for words, coding in (("HEVC", b"hvc1"), ("AV1", b"av01")):
         found = find_pictures(source, 0, coding)
         if len(found) == 1 and found[0].start > filled + _NEAR_START:
@@ -66,14 +66,6 @@ def pictures_share(source: Source) -> tuple[str, float]:
         if taken > most:
             name, most = words, taken
     return name, most / max(1, source.size - filled)
-
-
-def _leading_zeros(source: Source) -> int:
-    for low in range(0, source.size, _WINDOW):
-        there = np.flatnonzero(source.array[low : low + _WINDOW])
-        if there.size:
-            return low + int(there[0])
-    return source.size
 
 
 def _starts(source: Source, start: int, coding: bytes) -> Iterator[int]:

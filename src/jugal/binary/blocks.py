@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +16,6 @@ from jugal.kernels.blockstats import (
     page_entropy,
     page_glance,
     survey_pages,
-    uniform_sectors,
 )
 from jugal.model.span import ByteSpan
 
@@ -23,6 +23,15 @@ from jugal.model.span import ByteSpan
 MAX_PAGES = 8_192
 _LONGEST_TEXT = 64
 _TEXT_SHARE, _STUFFED_LEAST = 0.8, 8
+
+
+class _Survey(NamedTuple):
+    """Per sector its one value, per page whether it is text and whether stuffed, per whole sector its period."""
+
+    uniform: NDArray[np.int16]
+    text: NDArray[np.bool_]
+    stuffed: NDArray[np.bool_]
+    periods: NDArray[np.int16]
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,12 +49,22 @@ class Blocks:
         self._source = source
 
     @cached_property
+    def _survey(self) -> _Survey:
+        """What a few bytes of each page tell, in one pass over the file."""
+        size, pages = self._source.size, self._page_count
+        found = _Survey(
+            np.empty(-(-size // SECTOR), np.int16),
+            np.zeros(pages, np.bool_),
+            np.zeros(pages, np.bool_),
+            np.zeros(size // SECTOR, np.int16),
+        )
+        survey_pages(self._source.array, _TEXT_SHARE, _STUFFED_LEAST, _LONGEST_TEXT, *found)
+        return found
+
+    @property
     def uniform(self) -> NDArray[np.int16]:
         """Per sector: the byte value when all its bytes are the same, else -1."""
-        out = np.empty(-(-self._source.size // SECTOR), np.int16)
-        if out.size:
-            uniform_sectors(self._source.array, out)
-        return out
+        return self._survey.uniform
 
     @cached_property
     def entropy(self) -> NDArray[np.float32]:
@@ -63,23 +82,15 @@ class Blocks:
         page_entropy(self._source.array, pages, out)
         return out
 
-    @cached_property
-    def _survey(self) -> tuple[NDArray[np.bool_], NDArray[np.bool_], NDArray[np.int16]]:
-        """Per page whether it is text and whether stuffed, per whole sector its period; in one pass over the file."""
-        text, stuffed = np.zeros(self._page_count, np.bool_), np.zeros(self._page_count, np.bool_)
-        periods = np.zeros(self._source.size // SECTOR, np.int16)
-        survey_pages(self._source.array, _TEXT_SHARE, _STUFFED_LEAST, _LONGEST_TEXT, text, stuffed, periods)
-        return text, stuffed, periods
-
     @property
     def text(self) -> NDArray[np.bool_]:
         """Per page: more than four fifths of it are printable ASCII."""
-        return self._survey[0]
+        return self._survey.text
 
     @property
     def stuffed(self) -> NDArray[np.bool_]:
         """Per page: several bytes 0xFF, each followed by 0x00 or a restart marker's second byte, as in JPEG data only."""
-        return self._survey[1]
+        return self._survey.stuffed
 
     @property
     def _page_count(self) -> int:
@@ -120,7 +131,7 @@ class Blocks:
     @cached_property
     def patterns(self) -> tuple[ByteSpan, ...]:
         """Runs of at least two sectors in which one short text (2 to 64 bytes) is repeated."""
-        sectors = np.flatnonzero(self._survey[2] > 1)
+        sectors = np.flatnonzero(self._survey.periods > 1)
         # A repeated text lowers the entropy of its page far below that of any payload.
         pages, inverse = np.unique(sectors * SECTOR // PAGE, return_inverse=True)
         entropy = self.entropy_of(pages)[inverse]

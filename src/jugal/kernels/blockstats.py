@@ -14,26 +14,16 @@ PAGE = 4096
 _EACH = np.uint64(0x0101010101010101)
 
 
-@njit(cache=True, nogil=True)
-def uniform_sectors(data, out):  # type: ignore[no-untyped-def]
-    """Per 512-byte sector of uint8 ``data``: its byte value when all bytes are the same, else -1.
-
-    ``out`` is int16, one entry a sector, the last sector may be short. Most sectors cost a few bytes.
-    """
-    n = data.size
-    for block in range(out.size):
-        start = block * 512
-        end = min(start + 512, n)
-        value = data[start]
-        same = True
-        if data[end - 1] != value:
-            same = False
-        else:
-            for i in range(start + 1, end):
-                if data[i] != value:
-                    same = False
-                    break
-        out[block] = value if same else -1
+@njit(inline="always")
+def _one_value(data, start, end):  # type: ignore[no-untyped-def]
+    """The byte value when all bytes from ``start`` to ``end`` are the same, else -1. Most sectors cost two bytes."""
+    value = data[start]
+    if data[end - 1] != value:
+        return -1
+    for i in range(start + 1, end):
+        if data[i] != value:
+            return -1
+    return np.int64(value)
 
 
 @njit(inline="always")
@@ -44,13 +34,16 @@ def _is_strange(value):  # type: ignore[no-untyped-def]
 
 @njit(inline="always")
 def _is_text(data, start, end, share):  # type: ignore[no-untyped-def]
-    """Whether more than ``share`` of a page is printable; where half of 64 bytes in two places are not, no more is looked at."""
+    """Whether more than ``share`` of a page is printable; where half of 64 bytes in two places are not, no more is looked at.
+
+    The two places begin sectors whose beginning is looked at anyway.
+    """
     strange = 0
     if end - start == PAGE:
         for i in range(32):
-            strange += _is_strange(data[start + 1000 + i])
+            strange += _is_strange(data[start + SECTOR + i])
         for i in range(32):
-            strange += _is_strange(data[start + 3000 + i])
+            strange += _is_strange(data[start + 5 * SECTOR + i])
         if strange > 32:
             return False
     most = (1.0 - share) * (end - start)
@@ -104,10 +97,11 @@ def period_of(data, limit):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def survey_pages(data, share, least, limit, text, stuffed, periods):  # type: ignore[no-untyped-def]
-    """What can be told of uint8 ``data`` by a few bytes of each 4,096-byte page, in one pass.
+def survey_pages(data, share, least, limit, uniform, text, stuffed, periods):  # type: ignore[no-untyped-def]
+    """What can be told of uint8 ``data`` by a few bytes of each 4,096-byte page, in one pass: memory is the slow part.
 
-    To bool ``text`` whether more than ``share`` (0..1) of a page is printable; to bool ``stuffed`` whether it holds
+    To int16 ``uniform``, per 512-byte sector, of which the last may be short, its byte value when all its bytes are the
+    same, else -1. To bool ``text`` whether more than ``share`` (0..1) of a page is printable; to bool ``stuffed`` whether it holds
     ``least`` bytes 0xFF or more and each is followed by 0x00 or 0xD0..0xD7; to int16 ``periods``, per whole 512-byte
     sector, the smallest period 1..``limit`` (up to 256) it repeats with, else 0. Periods are looked for in every second
     sector and, where one has any, in its neighbours: enough to meet all runs of two.
@@ -116,8 +110,8 @@ def survey_pages(data, share, least, limit, text, stuffed, periods):  # type: ig
     for page in range(text.size):
         start = page * PAGE
         end = min(start + PAGE, data.size)
-        text[page] = _is_text(data, start, end, share)
-        stuffed[page] = _is_stuffed(data, start, end, least)
+        for sector in range(start // SECTOR, -(-end // SECTOR)):
+            uniform[sector] = _one_value(data, sector * SECTOR, min((sector + 1) * SECTOR, end))
         for sector in range(start // SECTOR + 1, end // SECTOR, 2):
             if _may_repeat(data, sector * SECTOR, limit):
                 periods[sector] = period_of(data[sector * SECTOR : (sector + 1) * SECTOR], limit)
@@ -125,6 +119,8 @@ def survey_pages(data, share, least, limit, text, stuffed, periods):  # type: ig
                     for near in (sector - 1, sector + 1):
                         if near < periods.size:
                             periods[near] = period_of(data[near * SECTOR : (near + 1) * SECTOR], limit)
+        text[page] = _is_text(data, start, end, share)
+        stuffed[page] = _is_stuffed(data, start, end, least)
 
 
 @njit(cache=True, nogil=True)

@@ -20,6 +20,8 @@ from jugal.formats.isobmff.visual import planes_whole, read_layer
 
 #: Samples that are read, of so many bytes at most, and fewer by which nothing is told.
 _READ, _LONGEST, _FEWEST = 6, 1 << 20, 3
+#: They are the shortest among so many in either place that have so many bytes.
+_AMONG, _TELLING = 24, 256
 #: Bytes of a configuration whose bits are tried.
 _MOST_TRIED = 512
 _BOXES = (
@@ -38,11 +40,11 @@ def wrong_config(subject: Subject, track: Track) -> list[Fault]:
         return []  # the stream holds what the record does not list
     entry = subject.source.read(stsd.body + 8, min(stsd.end - stsd.body - 8, 1 << 16))
     at = entry.rfind(name)
-    if at < 8 or _reads(track, entry, samples) is not False:
+    if at < 8 or any(whole is not False for whole in _reads(track, entry, samples)):
         return []
     first, stop = at + 4, min(at - 4 + int.from_bytes(entry[at - 4 : at], "big"), at + 4 + _MOST_TRIED, len(entry))
     for place, tried in _turned(entry, first, stop):
-        if _reads(track, tried, samples):
+        if all(_reads(track, tried, samples)):
             said = "None of its samples reads by what its sample description says of the codec; all do with one bit turned over."
             where = stsd.body + 8 + place
             lost = np.ones(track.offsets.size, np.bool_)
@@ -57,31 +59,37 @@ def _turned(entry: bytes, first: int, stop: int) -> Iterator[tuple[int, bytes]]:
 
 
 def _samples(subject: Subject, track: Track) -> list[bytes]:
-    """Some samples from the beginning on and, where they do not hang on one another to be read, from the middle."""
+    """Some samples from the beginning and, where they do not hang on one another to be read, from the middle, short ones first."""
     count = track.offsets.size
     if track.codec == b"mp4v":
-        count = min(count, _READ)  # each may hang on the one before it
-    numbers = [*range(min(count, _READ // 2)), *range(max(_READ // 2, count // 2), min(count, count // 2 + _READ // 2))]
+        numbers = np.arange(min(count, _READ))  # each may hang on the one before it
+    else:
+        numbers = np.unique(np.concatenate([np.arange(_AMONG), count // 2 + np.arange(_AMONG)]))
+        numbers = numbers[(numbers < count)]
+        # One that reads is enough to be at ease: the shortest first, of those that have something to read.
+        by_size = numbers[np.argsort(track.sizes[numbers], kind="stable")]
+        telling = by_size[track.sizes[by_size] >= _TELLING]
+        numbers = (telling if telling.size >= _FEWEST else by_size[::-1])[:_READ]
     spans = [(int(track.offsets[k]), int(track.sizes[k])) for k in numbers]
     return [
         subject.source.read(at, size) for at, size in spans if 0 <= at <= subject.size - size and 0 < size <= _LONGEST
     ]
 
 
-def _reads(track: Track, entry: bytes, samples: list[bytes]) -> bool | None:
-    """All ``samples`` read to their end by what ``entry`` says: False where none does, None in all other cases."""
+def _reads(track: Track, entry: bytes, samples: list[bytes]) -> Iterator[bool | None]:
+    """Whether each of ``samples`` reads to its end by what ``entry`` says, as they are asked for; None where it cannot be told."""
     if track.codec in AVC or track.codec in HEVC:
         stream = read_record(entry)
-        whole: list[bool | None]
-        whole = [reads_whole(sample, stream) for sample in samples] if stream is not None else [False]
+        if stream is None:
+            yield False
+            return
+        yield from (reads_whole(sample, stream) for sample in samples)
     elif track.codec == b"mp4v":
         layer = read_layer(entry[86:])
-        whole = planes_whole(samples, layer) if layer is not None else [False]
+        yield from planes_whole(samples, layer) if layer is not None else [False]
     else:
         config = read_config(entry) if track.codec == b"mp4a" else read_alac(entry)
         if config is None:
-            return False
-        whole = [config.parse(np.frombuffer(s, np.uint8), 0, len(s)) == (len(s), 0) for s in samples]
-    if all(whole):
-        return True
-    return None if any(w is None or w for w in whole) else False
+            yield False
+            return
+        yield from (config.parse(np.frombuffer(s, np.uint8), 0, len(s)) == (len(s), 0) for s in samples)

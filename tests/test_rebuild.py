@@ -216,6 +216,16 @@ def test_media_span_ends_before_the_zeros() -> None:
     assert len(data) <= span.end <= len(data) + 1024
 
 
+def test_media_span_ends_before_the_rest_of_an_index() -> None:
+    """Tables of an index that is cut read as a sample here and there."""
+    data = recording("avc")
+    index = data.rindex(b"moov") - 4
+    assert index > media(data)[0]
+    assert media_span(subject_of(data[: index + 2000])).end == index
+    front = encode.clip(seed=31, seconds=1.0, mux={"movflags": "faststart"})
+    assert media_span(subject_of(front)).end == len(front)
+
+
 def test_a_cut_or_holed_index_is_rebuilt_too(tmp_path: Path) -> None:
     """The index was written, but its end is lost, or sectors in its tables are."""
     original = recording("avc-60")

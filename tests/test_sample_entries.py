@@ -116,6 +116,18 @@ def test_what_decoders_do_not_need_costs_nothing(name: str) -> None:
     assert any(f.code is FindingCode.MP4_TABLES and f.span and abs(f.span.start - where) < 64 for f in found.findings)
 
 
+def test_a_configuration_that_reaches_behind_the_file_gives_it_up() -> None:
+    """Only one that lies elsewhere in the file is read all the same."""
+    healthy = encode.sound("aac", "ipod", 2.0)
+    for most, lost in ((b"\x05\x80\xa0\x80\x05", True), (b"\x05\x80\x80\x81\x05", False)):
+        at = healthy.rindex(b"esds") + healthy[healthy.rindex(b"esds") :].index(b"\x05\x80\x80\x80\x05")
+        sick = healthy[:at] + most + healthy[at + 5 :]
+        found = examine(sick, "sound.m4a")
+        true = share("m4a", healthy, sick) or 0.0
+        assert (found.score or 0.0) == pytest.approx(0.0 if lost else 100.0, abs=2) == pytest.approx(true, abs=2)
+        assert any(f.code is FindingCode.MP4_TABLES for f in found.findings)
+
+
 @pytest.mark.parametrize("harm", [over(b"esds", 1, b"3"), flip(b"esds", 34, 1), flip(b"esds", 8, 3)])
 def test_what_only_some_decoders_get_along_without_comes_back(harm: Harm) -> None:
     """Raw blocks of stereo sound of a usual rate can be guessed to be that."""

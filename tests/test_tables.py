@@ -291,6 +291,20 @@ def test_what_began_before_the_file_does_now_keeps_its_time(name: str, tmp_path:
     assert true is not None and true > 80 and outcome.score_after == pytest.approx(true, abs=3)
 
 
+def test_sound_is_not_believed_where_the_picture_is_elsewhere(tmp_path: Path) -> None:
+    """Uncompressed sound shows nowhere that it is not: the start is lost, and with it the one picture that all others need."""
+    settings = {"container": "mov", "audio": "pcm_s16le", "options": {"g": "250"}}
+    whole = encode.clip(3.0, (320, 180), seed=8, **settings)
+    path = tmp_path / "clip.mov"
+    path.write_bytes(whole[4096:])
+    found = examine_file(path)
+    assert found.score == pytest.approx(share("mov", whole, whole[4096:]) or 0.0, abs=3)
+    outcome = repair_file(found, tmp_path / "out", [])
+    assert outcome.output is not None and "fix-offsets" in (outcome.method or "")
+    true = share("mov", whole, Path(outcome.output).read_bytes())
+    assert true is not None and true > 45 and outcome.score_after == pytest.approx(true, abs=3)
+
+
 @pytest.mark.parametrize("lost", [0, 300_000])
 def test_a_frame_before_the_end_of_the_file_proves_no_shift(lost: int, tmp_path: Path) -> None:
     """Frames of Motion JPEG are known by their marks alone: the lost one was found in the file's last, a donor's index then won."""

@@ -100,7 +100,8 @@ def _boxes(source: Source, track: Track, needed: bytes, at: int, end: int) -> li
         right = checks[name](source.read(body, stop - body)) if name in checks else None
         if right is not None:
             said = f"The lengths in its box '{name.decode()}' are not those of what it holds."
-            return [_fault(track, said, body, right, not told)]
+            unread = not told or (name == b"esds" and _claims_more(source, body, right))
+            return [_fault(track, said, body, right, unread)]
     return []
 
 
@@ -151,6 +152,20 @@ def _sets_fit(body: bytes) -> bool:
                 return False
             at += length
     return len(body) - at in (0, 4) or (len(body) - at > 4 and body[at] & 0xFC == 0xFC)
+
+
+def _claims_more(source: Source, body: int, right: bytes) -> bool:
+    """Whether the decoder's configuration is said to reach behind the file's end, for which decoders give the file up.
+
+    ``right`` is the descriptor at ``body`` as it must be, by which the configuration is found.
+    """
+    width = next(w for w in _LENGTHS if w == 1 or right[5] == 0x80)
+    at, stated = body + 4 + 2 * (1 + width) + 16 + 1, 0
+    for byte in source.read(at, 4):
+        stated, at = stated << 7 | byte & 0x7F, at + 1
+        if byte < 0x80:
+            break
+    return at + stated > source.size
 
 
 def _one_differs(one: bytes, other: bytes) -> bool:

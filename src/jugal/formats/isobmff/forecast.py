@@ -86,11 +86,11 @@ def offset_forecast(
         now.append(_share_off(track, state != 0, moved.offsets - track.offsets))
         state = payload.inspect(subject, moved, relevant).state
         shares.append(payload.good_share(track, *payload.spread_to_sync(track, (state != 0) | cut, spared)))
-    best = scoring.share(weighted(judged, shares), 1.0)
+    best, here = (scoring.share(weighted(judged, s), 1.0) for s in (shares, now))
     woken = any(
         payload.reads_nowhere(subject, t) and not payload.reads_nowhere(subject, moved_track(t, steps)) for t in judged
     )
-    if best > plays + 0.5 or woken:
+    if best > min(plays, here) + 0.5 or woken:
         constant = len(steps) == 1 and steps[0].from_offset <= min(int(t.offsets.min()) for t in judged)
         what = (
             f"all by {steps[0].delta:+,} bytes"
@@ -116,7 +116,7 @@ def offset_forecast(
                 place,
             )
         report.plan("fix-offsets", f"Correct the chunk offsets, {what}.", best)
-        plays = min(plays, scoring.share(weighted(judged, now), 1.0))
+        plays = min(plays, here)
     return plays, max(plays, best)
 
 

@@ -68,7 +68,8 @@ def rebuild_index_in_front(subject: Subject, donor: Subject | None) -> RepairDra
 def media_span(subject: Subject) -> ByteSpan:
     """Where media data lie when no index says it: from the first media data box, else from where boxes end.
 
-    Where no box begins the file, from the one whose size leads to another or to the end, else from the file's start.
+    Where no box begins the file, from the one whose size leads to another or to the end, else from the file's start. They
+    end where the rest of an index begins.
     """
     tree = read_tree(subject.source, 0, subject.limits)
     if tree.top:
@@ -82,6 +83,9 @@ def media_span(subject: Subject) -> ByteSpan:
     fills = subject.blocks.fills
     if fills and fills[-1].span.end == subject.size and fills[-1].value == 0:
         end = fills[-1].span.start + 16
+    boxes = [b for b in tree.top if b.kind in (b"mdat", b"moov")]
+    if boxes and boxes[-1].kind == b"moov" and boxes[-1].start > start:
+        end = min(end, boxes[-1].start)  # what is left of an index looks like samples here and there
     return ByteSpan(start, max(start, min(end, subject.size)))
 
 

@@ -14,6 +14,7 @@ from jugal.kernels import (
     cabac,
     cavlc,
     edges,
+    fitting,
     flac,
     hevc,
     jpeg,
@@ -109,6 +110,9 @@ def warm() -> None:
         i64(2),
         np.zeros((0, 1, 64), np.int16),
     )
+    whole = (clean, zero, one, 0, i64(17)[None], i64(17)[None], i64(fitting.SYMBOLS)[None])
+    fitting.try_tables(*whole, zero[None], zero, one, one, 1, 1, one, 1.0, i64(1), zero, np.zeros(1), i64(1))
+    fitting.count_categories(*whole, zero, zero, one, one, 1, 1, one, i64(1), zero, 1, i64(fitting.SYMBOLS)[None])
     lossless.decode_lossless(
         clean, zero, one, zero, one, 1, one, one, zero, fast, full, 1, 8,
         one, zero, np.zeros(4, np.int32), i64(1), i64(1), i64(1), i64(4), i64(4), i64(4),

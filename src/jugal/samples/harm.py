@@ -228,7 +228,8 @@ def _jpeg_cut_tables(data: bytes, rng: np.random.Generator) -> bytes:
 
 
 def _jpeg_no_header(data: bytes, rng: np.random.Generator) -> bytes:
-    return bytes(data.find(b"\xff\xda") + 14) + data[data.find(b"\xff\xda") + 14 :]
+    end = _jpeg_segment(data, 0xDA)[1]
+    return bytes(end) + data[end:]
 
 
 def _jpeg_segment(data: bytes, *markers: int) -> tuple[int, int]:

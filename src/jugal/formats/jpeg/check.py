@@ -21,6 +21,7 @@ from jugal.formats.jpeg.lossless import decode_lines, followed
 from jugal.formats.jpeg.metadata import examine_metadata
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.preview import largest_preview
+from jugal.formats.jpeg.refit import FOUND_TABLES, can_refit
 from jugal.formats.jpeg.resync import find_mosaic
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.scans import find_cuts, stops_decoders
@@ -34,6 +35,7 @@ from jugal.model.result import Region
 from jugal.model.strip import Matter
 
 _SHOWN_REGIONS = 12
+_TAKE_HEADER = "Take the header from a healthy picture of the same camera and settings."
 #: Bytes at a file's start of one value from which they are filler.
 _LEAST_FILLED = 32
 #: How sure of its place and levels a run must be for what is shown to be held against it.
@@ -247,7 +249,7 @@ def _no_picture(subject: Subject, report: Report, selection: Selection) -> None:
         if report.attainable >= scoring.UNRECOVERABLE_BELOW:
             report.plan(
                 "donor-header",
-                "Take the header from a healthy picture of the same camera and settings.",
+                _TAKE_HEADER,
                 report.attainable,
                 True,
             )
@@ -462,7 +464,7 @@ def _plans(subject: Subject, report: Report, selection: Selection, shown: float,
         report.attainable = max(report.attainable or 0.0, 0.9 * shown)
         report.plan(
             "donor-header",
-            "Take the header from a healthy picture of the same camera and settings.",
+            _TAKE_HEADER,
             90.0,
             True,
         )
@@ -473,6 +475,12 @@ def _plans(subject: Subject, report: Report, selection: Selection, shown: float,
         reachable = shown if believable else 10.0
         if missing and structure.frame is not None and structure.frame.marker == spec.PROGRESSIVE:
             # Such scans have tables of their own always: the typical ones do not even have all their symbols.
+            if can_refit(structure):
+                what = "Find the Huffman tables that were fitted to the picture from its data."
+                # They are found where all of the scan is there, and not at all where it is not.
+                report.plan("fit-tables", what, FOUND_TABLES)
+                report.plan("donor-header", _TAKE_HEADER, FOUND_TABLES, True)
+                report.attainable = max(report.attainable or 0.0, FOUND_TABLES)
             return
         if missing:
             report.plan(
@@ -487,7 +495,7 @@ def _plans(subject: Subject, report: Report, selection: Selection, shown: float,
         if structure.salvaged or missing:
             report.plan(
                 "donor-header",
-                "Take the header from a healthy picture of the same camera and settings.",
+                _TAKE_HEADER,
                 min(reachable, 90.0),
                 True,
             )

@@ -1,22 +1,21 @@
 """A header of which parts are lost, completed from a donor: only what is missing is taken, all that is left stays as it is.
 
-Huffman tables fitted to a picture are good for no other one, and progressive pictures have them between their scans.
+Huffman tables fitted to a picture are good for no other one, and progressive pictures have them between their scans. Those of
+the first scan, where they went with the header, are found from its data.
 """
 
 from __future__ import annotations
 
 from jugal.binary.output import Piece
-from jugal.binary.source import Source
 from jugal.formats.base import RepairDraft, Subject
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.decode import Decoded, decode
-from jugal.formats.jpeg.parse import Structure, walk
-from jugal.formats.jpeg.select import decodable, select
+from jugal.formats.jpeg.parse import HuffmanTable, Structure
+from jugal.formats.jpeg.refit import as_read, assembled, reads_whole, refitted, segments_of
+from jugal.formats.jpeg.select import select
 from jugal.model.span import ByteSpan
 
 _SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
-#: Bits behind the last block that may be padding; more is picture data that the donor's size has no room for.
-PADDING = 24
+_FITTED = "Found Huffman tables of DC values by which the data read to the last bit, each row like the one above it."
 
 
 def complete_header(subject: Subject, donor: Subject, model: Structure) -> RepairDraft | None:
@@ -26,47 +25,80 @@ def complete_header(subject: Subject, donor: Subject, model: Structure) -> Repai
     if not own.scans or model.frame is None or (own.frame is not None and own.frame.marker != model.frame.marker):
         return None
     lacking = _lacking(own, donor, model)
-    if not lacking:
+    first = own.scans[0].segment.start
+    tables = {key: model.tables[key] for key in sorted(own.missing_tables()) if key in model.tables}
+    if not lacking and not tables:
         return None
-    bad = {segment.start for segment in own.bad_segments}
-    pieces: list[Piece] = [_SOI]
-    for segment in own.segments:
-        if segment.start == own.scans[0].segment.start:
-            pieces += lacking.values()
-        if segment.start not in bad:
-            pieces.append(ByteSpan(segment.start, segment.end))
-        pieces += [ByteSpan(s.entropy.start, s.entropy.end) for s in own.scans if s.segment.start == segment.start]
-    pieces.append(_EOI)
-    whole = b"".join(p if isinstance(p, bytes) else subject.source.read(p.start, p.length) for p in pieces)
-    made = walk(Source.from_bytes(whole), 0)
-    if not decodable(made) or made.frame is None or len(made.scans) != len(own.scans):
-        return None
-    if not made.has_levels:
-        return None  # scans went with the header
-    if not all(_to_the_end(scan) for scan in decode(made.frame, made.scans, made.quant).scans):
-        return None
-    steps = [f"Took the donor's {what}." for what in lacking]
-    return RepairDraft(tuple(pieces), (*steps, f"Kept the {len(own.segments):,} segments and scans that are left."))
+    steps = [f"Took the donor's {what}." for what in (*lacking, *map(_name, tables))]
+    pieces = assembled(own, {first: b"".join((*lacking.values(), segments_of(tables)))})
+    made = as_read(subject, pieces)
+    if not reads_whole(made, len(own.scans)):
+        fitted = _fitted(made, tables)
+        if fitted is None:
+            return None
+        steps = [*(f"Took the donor's {what}." for what in lacking), _FITTED]
+        pieces = assembled(own, {first: b"".join((*lacking.values(), segments_of(fitted)))})
+        if not reads_whole(as_read(subject, pieces), len(own.scans)):
+            return None
+    return RepairDraft(pieces, (*steps, f"Kept the {len(own.segments):,} segments and scans that are left."))
 
 
-def _to_the_end(scan: Decoded) -> bool:
-    """All blocks decode and take all the data: else the donor's size is another."""
-    return scan.complete and scan.bits_left < PADDING
+def complete_scans(subject: Subject, donor: Subject, model: Structure, start: int) -> RepairDraft | None:
+    """All that the donor's first scan needs before the data of a progressive picture, from byte ``start`` on, and its further
+    scans; None where that does not decode to the last block."""
+    if model.frame is None or model.frame.marker != spec.PROGRESSIVE or not model.scans:
+        return None
+    scan = model.scans[0]
+    taken = (spec.APP0, spec.APP14, spec.DQT, spec.DRI, model.frame.marker)
+    head = b"".join(
+        donor.source.read(s.start, s.end - s.start)
+        for s in model.segments
+        if s.start < scan.segment.start and s.marker in taken
+    )
+    header = donor.source.read(scan.segment.start, scan.segment.end - scan.segment.start)
+    rest = ByteSpan(start, subject.size)
+
+    def written(tables: dict[int, HuffmanTable]) -> tuple[Piece, ...]:
+        return _SOI + head + segments_of(tables) + header, rest
+
+    made, tables = as_read(subject, written(scan.tables)), scan.tables
+    steps = ["Wrote the donor's header."]
+    if not made.scans or len(made.scans) != len(model.scans):
+        return None
+    if not reads_whole(made, len(made.scans)):
+        fitted = _fitted(made, tables)
+        if fitted is None:
+            return None
+        tables, steps = tables | fitted, ["Wrote the donor's header but for its Huffman tables.", _FITTED]
+        made = as_read(subject, written(tables))
+        if not reads_whole(made, len(model.scans)):
+            return None
+    end = start + made.scans[-1].entropy.end - made.scans[0].entropy.start
+    kept = f"Kept the {len(made.scans):,} scans, bytes {start:,} to {end:,}."
+    return RepairDraft((written(tables)[0], ByteSpan(start, end), _EOI), (*steps, kept))
+
+
+def _fitted(made: Structure, lent: dict[int, HuffmanTable]) -> dict[int, HuffmanTable] | None:
+    """``lent`` with tables found from the data in place of those that the first scan reads by; None where there are none."""
+    if made.frame is None or made.frame.marker != spec.PROGRESSIVE or not made.scans:
+        return None
+    found = refitted(made, lent)
+    own = found.get(made.scans[0].segment.start) if found and len(found) == 1 else None
+    return lent | own if own else None
+
+
+def _name(key: int) -> str:
+    return f"Huffman table {'AC' if key >> 4 else 'DC'} {key & 15}"
 
 
 def _lacking(own: Structure, donor: Subject, model: Structure) -> dict[str, bytes]:
-    """Segments of the donor for what the file does not have, by what they are."""
+    """Segments of the donor but for Huffman tables for what the file does not have, by what they are."""
     frame = own.frame or model.frame
     assert frame is not None
     found: dict[str, bytes] = {}
     for ident in sorted({c.tq for c in frame.components} - set(own.quant)):
         if ident in model.quant:
             found[f"quantisation table {ident}"] = spec.quant_segment(ident, model.quant[ident])
-    for key in sorted(own.missing_tables()):
-        if key in model.tables:
-            table = model.tables[key]
-            kind = "AC" if key >> 4 else "DC"
-            found[f"Huffman table {kind} {key & 15}"] = spec.table_segment(key, table.counts, table.symbols)
     if own.frame is None:
         header = next(s for s in model.segments if s.marker in spec.SOF)
         found["frame header"] = donor.source.read(header.start, header.end - header.start)

@@ -210,7 +210,7 @@ def decode(frame: Frame, scans: list[Scan], quant: dict[int, NDArray[np.uint16]]
     progressive = frame.marker == spec.PROGRESSIVE
     dc = np.zeros(layout.total, np.int32)
     nonzero = np.zeros(layout.total, np.uint64) if progressive else None
-    limits = _dc_limits(frame, quant)
+    limits = dc_limits(frame, quant)
     decoded = [_decode_scan(frame, layout, scan, dc, nonzero, limits, careful) for scan in scans]
     planes = [
         dc[o : o + s * r].reshape(r, s)
@@ -226,13 +226,13 @@ def follow(
     (bit k: number k in zigzag order). The arrays are the same ones each time."""
     layout = Layout.of(frame)
     dc, nonzero = np.zeros(layout.total, np.int32), np.zeros(layout.total, np.uint64)
-    limits = _dc_limits(frame, quant)
+    limits = dc_limits(frame, quant)
     for scan in scans:
         _decode_scan(frame, layout, scan, dc, nonzero, limits, False)
         yield layout, dc, nonzero
 
 
-def _dc_limits(frame: Frame, quant: dict[int, NDArray[np.uint16]]) -> NDArray[np.int64]:
+def dc_limits(frame: Frame, quant: dict[int, NDArray[np.uint16]]) -> NDArray[np.int64]:
     """Largest quantised DC magnitude per component that a picture can have, with a third to spare."""
     limits = []
     for component in frame.components:

@@ -17,11 +17,12 @@ from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import intervals, spec
 from jugal.formats.jpeg.check import entropy_guess, filled_start
 from jugal.formats.jpeg.colours import levels_shown
-from jugal.formats.jpeg.completing import PADDING, complete_header
+from jugal.formats.jpeg.completing import complete_header, complete_scans
 from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.entropy import neutral_mcu, neutral_tables, with_entropy
 from jugal.formats.jpeg.gamut import absolute_levels
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
+from jugal.formats.jpeg.refit import PADDING
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import decodable, select
 from jugal.kernels.stuffing import pack_parts
@@ -42,6 +43,12 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     frame = model.frame
     if (completed := complete_header(subject, donor, model)) is not None:
         return completed
+    guess = entropy_guess(subject)
+    # Data that begin at a sector's border were overwritten up to there.
+    if guess is not None and (guess % _SECTOR or guess in [s.entropy.start for s in model.scans[:1]]):
+        completed = complete_scans(subject, donor, model, guess)
+        if completed is not None:
+            return completed
     if not decodable(model) or len(model.scans) != 1 or frame is None or frame.marker not in spec.SEQUENTIAL:
         raise RepairImpossible("The donor's coding cannot lend its header.")
     header = _lent_header(donor, model)
@@ -49,7 +56,6 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     if own.scans and own.entropy_bytes > 0.5 * subject.size and len(own.scans) == 1 and not own.missing_tables():
         return _kept_from(header, subject, own.scans[0].entropy.start)
     total = frame.mcus_x * frame.mcus_y
-    guess = entropy_guess(subject)
     starts = [s.entropy.start for s in own.scans[:1]] + [model.scans[0].entropy.start] + ([guess] if guess else [])
     best, at = 0, -1
     for start in dict.fromkeys(starts):
@@ -59,8 +65,10 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
             continue
         done, left = _decoded(subject, model, start)
         if done == total and left < PADDING:
-            # Filler may reach into the data, and what is left of them still decode to as many MCUs.
-            run = _late_run(subject, model, start, total) if start == guess else None
+            # Filler may reach into the data, and what is left of them still decode to as many MCUs; not where it ends with
+            # the donor's header.
+            usual = start == model.scans[0].entropy.start
+            run = _late_run(subject, model, start, total) if start == guess and not usual else None
             if run is not None and _off_level(donor, model, run):
                 return _late_start(donor, model, header, run, total)
             return _kept_from(header, subject, start)

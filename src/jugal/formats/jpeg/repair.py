@@ -20,6 +20,7 @@ from jugal.formats.jpeg.indexes import mend_exif, mend_index
 from jugal.formats.jpeg.intervals import restore_intervals
 from jugal.formats.jpeg.parse import Scan, Structure
 from jugal.formats.jpeg.preview import largest_preview
+from jugal.formats.jpeg.refit import fit_tables
 from jugal.formats.jpeg.resync import resync
 from jugal.formats.jpeg.scans import cut_scans
 from jugal.formats.jpeg.select import decodable, select, usable
@@ -194,6 +195,7 @@ REPAIRS = {
     "restore-intervals": restore_intervals,
     "rebuild-header": rebuild_header,
     "standard-tables": standard_tables,
+    "fit-tables": fit_tables,
     "donor-header": donor_header,
     "estimate-header": estimate_header,
     "cut-scans": cut_scans,

@@ -1,0 +1,289 @@
+"""Huffman tables for DC values that were fitted to a picture and lost, found again from its data.
+
+Progressive pictures begin with a scan of DC values and tables for these alone, which no other picture has. A table that an
+encoder fits follows from how often each category of difference comes (T.81 K.2): few frequencies are likely, so few tables
+are. Each is tried; right ones give a picture whose rows are like the rows above them, up to the last bit of the scan. Where some
+rows come right, the frequencies in them tell which tables to try next.
+"""
+
+from __future__ import annotations
+
+import heapq
+import math
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jugal.formats.jpeg.decode import dc_limits, scan_units
+from jugal.formats.jpeg.parse import Frame, HuffmanTable, Scan
+from jugal.kernels.fitting import SYMBOLS, count_categories, try_tables
+
+Lengths = tuple[int, ...]
+#: Categories of DC differences with 8 and with 12 bits a sample (T.81 tables F.1, F.6).
+_CATEGORIES = {8: 12, 12: 16}
+#: Sets of frequencies that are drawn, and sets of tables that are tried at first and then in each of so many rounds.
+_DRAWN, _TRIED_FIRST, _TRIED, _ROUNDS = 12_000, 300_000, 30_000, 24
+#: Sets in whose neighbourhood others are tried in the next round, and rounds without a better one after which none is hoped for.
+_KEPT, _IDLE = 10, 5
+#: Rows of MCUs behind its best score at which a set of tables is given up, and the share of all blocks that must score.
+_PATIENCE, _ENOUGH = 2.0, 0.2
+_LEAST_BLOCKS = 200
+
+
+def code_lengths(counts: NDArray[np.int64]) -> Lengths:
+    """The code length of each symbol, 0 for none, as K.2 and K.3 make them from how often each one comes."""
+    heap: list[tuple[int, int, tuple[int, ...]]]
+    heap = [(int(count), -symbol, (symbol,)) for symbol, count in enumerate(counts) if count]
+    heap.append((1, -len(counts), (len(counts),)))  # the code of ones alone belongs to none
+    heapq.heapify(heap)
+    sizes = [0] * (len(counts) + 1)
+    while len(heap) > 1:
+        weight, order, symbols = heapq.heappop(heap)
+        more, _, others = heapq.heappop(heap)
+        for symbol in symbols + others:
+            sizes[symbol] += 1
+        heapq.heappush(heap, (weight + more, order, symbols + others))
+    number = [sizes.count(length) for length in range(max(17, max(sizes) + 1))]
+    for length in range(len(number) - 1, 16, -1):
+        while number[length]:
+            shorter = next(j for j in range(length - 2, 0, -1) if number[j])
+            number[length] -= 2
+            number[length - 1] += 1
+            number[shorter + 1] += 2
+            number[shorter] -= 1
+    number[max(length for length in range(1, 17) if number[length])] -= 1
+    ranked = sorted((s for s in range(len(counts)) if sizes[s]), key=lambda s: (sizes[s], s))
+    given = [length for length in range(1, 17) for _ in range(number[length])]
+    found = [0] * len(counts)
+    for symbol, length in zip(ranked, given, strict=True):
+        found[symbol] = length
+    return tuple(found)
+
+
+@dataclass
+class _Coded:
+    """Tables as the kernel reads them, each made once and known by its number."""
+
+    numbers: dict[Lengths, int]
+    limits: list[NDArray[np.int64]]
+    shifts: list[NDArray[np.int64]]
+    symbols: list[NDArray[np.int64]]
+
+    def number(self, lengths: Lengths) -> int:
+        if lengths not in self.numbers:
+            self.numbers[lengths] = len(self.limits)
+            table = _table(lengths)
+            limits, shifts, code, before = np.zeros(17, np.int64), np.zeros(17, np.int64), 0, 0
+            for length, count in enumerate(table.counts, 1):
+                shifts[length] = code - before
+                code, before = code + count, before + count
+                limits[length] = code << (16 - length)
+                code <<= 1
+            self.limits.append(limits)
+            self.shifts.append(shifts)
+            self.symbols.append(np.frombuffer(table.symbols.ljust(SYMBOLS, b"\0"), np.uint8).astype(np.int64))
+        return self.numbers[lengths]
+
+
+@lru_cache(maxsize=4096)
+def _table(lengths: Lengths) -> HuffmanTable:
+    symbols = sorted((s for s, length in enumerate(lengths) if length), key=lambda s: (lengths[s], s))
+    return HuffmanTable(bytes(lengths.count(length) for length in range(1, 17)), bytes(symbols))
+
+
+def _lengths(table: HuffmanTable) -> Lengths | None:
+    """The code length of each category; None where a symbol is none."""
+    found = [0] * SYMBOLS
+    sizes = [length for length, count in enumerate(table.counts, 1) for _ in range(count)]
+    if len(sizes) != len(table.symbols) or any(s >= SYMBOLS for s in table.symbols):
+        return None
+    for symbol, length in zip(table.symbols, sizes, strict=True):
+        found[symbol] = length
+    return tuple(found) if _table(tuple(found)) == table else None
+
+
+class _Levels:
+    """A scan of DC values whose tables are sought, and how sets of tables do with it."""
+
+    def __init__(self, frame: Frame, scan: Scan, quant: dict[int, NDArray[np.uint16]]) -> None:
+        self.keys = sorted({table for _, table, _ in scan.components})
+        parts = [frame.components[index] for index, _, _ in scan.components]
+        alone = len(parts) == 1
+        self.h, self.v = (
+            np.array([1 if alone else x for x in sizes], np.int64)
+            for sizes in zip(*[(p.h, p.v) for p in parts], strict=True)
+        )
+        units, across = scan_units(frame, scan)
+        blocks = self.h * self.v * units
+        bound = dc_limits(frame, quant)[[index for index, _, _ in scan.components]]
+        entropy = scan.entropy
+        cuts = [int(at) for at, code in zip(entropy.mark_clean, entropy.mark_code, strict=True) if 0xD0 <= code <= 0xD7]
+        cuts = cuts if scan.restart_interval else []
+        self.table_of = np.array([self.keys.index(table) for _, table, _ in scan.components], np.int64)
+        self.blocks = np.bincount(self.table_of, blocks, len(self.keys)).astype(np.int64)
+        self._scan = (
+            np.concatenate([np.asarray(entropy.clean, np.uint8)[: entropy.length], np.zeros(16, np.uint8)]),
+            8 * np.array([0, *cuts], np.int64),
+            8 * np.array([*cuts, entropy.length], np.int64),
+            scan.restart_interval,
+        )
+        self._patience = _PATIENCE * across * float((self.h * self.v).sum())
+        self._size = (across, units // across, bound)
+        self._planes = (
+            np.zeros(int(blocks.sum()), np.int64),
+            np.concatenate(([0], np.cumsum(blocks)[:-1])).astype(np.int64),
+        )
+        self._coded = _Coded({}, [], [], [])
+
+    def _tables(self) -> tuple[NDArray[np.int64], ...]:
+        return tuple(np.stack(rows) for rows in (self._coded.limits, self._coded.shifts, self._coded.symbols))
+
+    def tried(self, sets: list[tuple[Lengths, ...]]) -> tuple[int, NDArray[np.float64], NDArray[np.int64]]:
+        """(the one that reads all of the scan, or -1; per set its score; the MCUs in which it was reached)."""
+        numbers = np.array([[self._coded.number(lengths) for lengths in one] for one in sets], np.int64)
+        scores, reached = np.zeros(len(sets)), np.zeros(len(sets), np.int64)
+        whole = try_tables(
+            *self._scan, *self._tables(), numbers, self.table_of, self.h, self.v, *self._size, self._patience, *self._planes,
+            scores, reached,
+        )  # fmt: skip
+        return int(whole), scores, reached
+
+    def counts(self, one: tuple[Lengths, ...], units: int) -> NDArray[np.int64]:
+        """How often each category comes in the first ``units`` MCUs, table by table."""
+        found = np.zeros((len(self.keys), SYMBOLS), np.int64)
+        numbers = np.array([self._coded.number(lengths) for lengths in one], np.int64)
+        count_categories(
+            *self._scan,
+            *self._tables(),
+            numbers,
+            self.table_of,
+            self.h,
+            self.v,
+            *self._size,
+            *self._planes,
+            units,
+            found,
+        )
+        return found
+
+
+def fitted_tables(
+    frame: Frame, scan: Scan, quant: dict[int, NDArray[np.uint16]], likely: dict[int, HuffmanTable]
+) -> dict[int, HuffmanTable] | None:
+    """The tables of a scan of DC values alone by which all of it reads; None where none were found.
+
+    Tables that the scan has are kept. Those of a like picture may be ``likely``, and are tried first.
+    """
+    levels = _Levels(frame, scan, quant)
+    if int(levels.blocks.sum()) < _LEAST_BLOCKS:
+        return None
+    rng = np.random.default_rng(0)
+    choices = []
+    for number, key in enumerate(levels.keys):
+        own = _lengths(scan.tables[key]) if key in scan.tables else None
+        near = _lengths(likely[key]) if key in likely else None
+        drawn = _drawn(int(levels.blocks[number]), _CATEGORIES.get(frame.precision, SYMBOLS), rng)
+        choices.append([own] if own else [*dict.fromkeys([*([near, *_neighbours(near)] if near else []), *drawn])])
+    tried: set[tuple[Lengths, ...]] = set()
+    best: dict[float, tuple[int, tuple[Lengths, ...]]] = {}
+    sets, idle, highest = _combined(choices, _TRIED_FIRST), 0, 0.0
+    for _ in range(_ROUNDS):
+        sets = [one for one in sets if one not in tried]
+        if not sets or idle == _IDLE:
+            return None
+        tried.update(sets)
+        whole, scores, reached = levels.tried(sets)
+        if whole >= 0:
+            if scores[whole] < _ENOUGH * int(levels.blocks.sum()):
+                return None
+            return {key: _table(lengths) for key, lengths in zip(levels.keys, sets[whole], strict=True)}
+        # Of sets that do alike, as those that differ in codes which do not come, one is enough.
+        _, unlike = np.unique(-scores, return_index=True)
+        top = {float(scores[k]): (int(reached[k]), sets[k]) for k in unlike[:_KEPT]}
+        best = dict(sorted({**top, **best}.items(), reverse=True)[:_KEPT])
+        idle, highest = (0, max(best)) if max(best) > highest else (idle + 1, highest)
+        sets = [
+            one
+            for score, (units, good) in best.items()
+            if score > 0
+            for one in _nearby(levels, good, units, choices, rng)
+        ][:_TRIED]
+    return None
+
+
+def _combined(choices: list[list[Lengths]], most: int) -> list[tuple[Lengths, ...]]:
+    """Sets of one table of each list, those of early ones first, ``most`` at most."""
+    ranks = np.indices([len(c) for c in choices]).reshape(len(choices), -1)
+    order = np.argsort(np.log1p(ranks).sum(axis=0), kind="stable")[:most]
+    return [tuple(choices[c][int(ranks[c, k])] for c in range(len(choices))) for k in order]
+
+
+def _drawn(blocks: int, categories: int, rng: np.random.Generator) -> list[Lengths]:
+    """Tables of pictures that have up to three kinds of ground, of which each has its own spread of differences."""
+    edges = np.concatenate(([0.0], 2.0 ** np.arange(categories) - 0.5))
+    found: dict[Lengths, int] = {}
+    for _ in range(_DRAWN):
+        shares = np.zeros(categories)
+        for kind in range(int(rng.integers(1, 4))):
+            spread, shape = math.exp(rng.uniform(math.log(0.1), math.log(120))), rng.uniform(0.6, 1.5)
+            if rng.random() < 0.3:
+                within = np.exp(
+                    -(((np.arange(categories) - 1.0 - math.log2(spread)) / shape) ** 2)
+                )  # edges of one height
+                within /= within.sum()
+            else:
+                within = np.diff(1.0 - np.exp(-((edges / spread) ** shape)))
+            share = rng.random() if kind else 0.0
+            shares = share * shares + (1.0 - share) * within
+        if rng.random() < 0.3:
+            share = 0.6 * rng.random()  # ground without any
+            shares *= 1.0 - share
+            shares[0] += share
+        counts = rng.poisson(blocks * shares)
+        if np.count_nonzero(counts) > 1:
+            lengths = (*code_lengths(counts), *([0] * (SYMBOLS - categories)))
+            found[lengths] = found.get(lengths, 0) + 1
+    return sorted(found, key=lambda lengths: -found[lengths])
+
+
+def _nearby(
+    levels: _Levels, good: tuple[Lengths, ...], units: int, choices: list[list[Lengths]], rng: np.random.Generator
+) -> list[tuple[Lengths, ...]]:
+    """Sets like one that reads the first ``units`` MCUs well: one table changed a little, or all as those MCUs make likely."""
+    fixed = [len(c) == 1 for c in choices]
+    found = [
+        (*good[:k], other, *good[k + 1 :]) for k in range(len(good)) if not fixed[k] for other in _neighbours(good[k])
+    ]
+    drawn = []
+    for k, counts in enumerate(levels.counts(good, units)):
+        last = int(np.flatnonzero(counts)[-1]) if counts.any() else 0
+        weights = counts + np.where(np.arange(SYMBOLS) <= last + 1, 0.3, 0.0)
+        several = [rng.poisson(levels.blocks[k] * rng.dirichlet(weights[: last + 2])) for _ in range(60)]
+        several = [c for c in several if np.count_nonzero(c) > 1]
+        tables = [(*code_lengths(c), *([0] * (SYMBOLS - c.size))) for c in several]
+        drawn.append([good[k]] if fixed[k] or not tables else [*dict.fromkeys([good[k], *tables])])
+    return found + _combined(drawn, 1500)
+
+
+@lru_cache(maxsize=256)
+def _neighbours(lengths: Lengths) -> tuple[Lengths, ...]:
+    """Tables in which two categories have changed places, or one comes as often as a quarter to four times as much."""
+    used = [s for s in range(SYMBOLS) if lengths[s]]
+    found: dict[Lengths, None] = {}
+    for one in used:
+        for other in used:
+            if one < other and lengths[one] != lengths[other]:
+                changed = list(lengths)
+                changed[one], changed[other] = lengths[other], lengths[one]
+                found[tuple(changed)] = None
+    plain = np.array([2.0**-length if length else 0.0 for length in lengths])
+    for symbol in range(min(SYMBOLS, max(used) + 2)):
+        for factor in (0.0, 0.25, 0.5, 0.7, 1.4, 2.0, 4.0):
+            shares = plain.copy()
+            shares[symbol] = factor * (plain[symbol] or plain[plain > 0].min())
+            if np.count_nonzero(shares) > 1:
+                found[code_lengths(np.maximum(shares * 2**24, shares > 0).astype(np.int64))] = None
+    found.pop(lengths, None)
+    return tuple(found)

@@ -65,7 +65,7 @@ def _follow(  # type: ignore[no-untyped-def]
                     total += max(-1.0, 1.0 - abs(pred[c] - planes[at - stride]) / (2.0 * usual[c] + 1.0))
         if total > best:
             best, reached = total, unit + 1
-        if (lost and not interval) or total < best - patience - 0.25 * best:
+        if (lost and not interval) or total < 0.75 * best - min(patience, 30.0 + best):
             return best, reached, False
     return best, reached, whole and not lost and 0 <= stop - pos < 8 and most >= mcus_x * mcus_y
 
@@ -81,7 +81,7 @@ def try_tables(  # type: ignore[no-untyped-def]
     intervals of ``interval`` MCUs (0: one). Of table n, codes of length l are below ``limits[n, l]`` as the first of 16
     bits, and ``symbols[n]`` holds the category of code c at ``c - shifts[n, l]``. Component i has ``h[i] * v[i]`` blocks an MCU
     by table ``table_of[i]`` of a set, its values lie within ``bound[i]`` and are kept in int64 ``planes`` from ``offset[i]`` on.
-    A set is given up ``patience`` blocks and a quarter of its best behind that. To float64 ``scores`` go about the number of blocks that lie near
+    A set is given up ``patience`` blocks and a quarter of its best behind that, sooner where its best is little. To float64 ``scores`` go about the number of blocks that lie near
     the ones above them, to int64 ``reached`` the MCUs in which they are.
     """
     counts = np.zeros((tried.shape[1], SYMBOLS), np.int64)

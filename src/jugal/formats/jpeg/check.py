@@ -83,10 +83,11 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     verdicts = judge(subject, structure, picture)
     mask = spoiled_mask(picture, verdicts.damages)
     shown = scoring.share(float(1.0 - mask.mean()), 1.0)
-    # Read with other tables than its own an interval hardly fails, but it does not end with its data.
+    # Read with other tables than its own an interval hardly fails, but it does not end with its data, nor does a DC scan.
     every = scans[0].restart_interval if scans else 0
     intervals = -(-frame.mcus_x * frame.mcus_y // every) if every else 0
-    believable = not missing or not verdicts.damages or (shown > 50 and not 0 < intervals < 2 * len(verdicts.damages))
+    typical = frame.marker != spec.PROGRESSIVE and shown > 50 and not 0 < intervals < 2 * len(verdicts.damages)
+    believable = not missing or not verdicts.damages or typical
     # Common decoders put the typical tables in where none are given, so that alone keeps no viewer from opening it.
     stopped = stops_decoders(structure)
     broken = stopped or given_up(structure)

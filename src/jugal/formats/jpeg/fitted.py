@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import heapq
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -24,7 +25,7 @@ Lengths = tuple[int, ...]
 #: Categories of DC differences with 8 and with 12 bits a sample (T.81 tables F.1, F.6).
 _CATEGORIES = {8: 12, 12: 16}
 #: Sets of frequencies that are drawn, and sets of tables that are tried at first and then in each of so many rounds.
-_DRAWN, _TRIED_FIRST, _TRIED, _ROUNDS = 12_000, 300_000, 30_000, 24
+_DRAWN, _TRIED_FIRST, _TRIED, _ROUNDS = 12_000, 1_500_000, 30_000, 24
 #: Sets in whose neighbourhood others are tried in the next round, and rounds without a better one after which none is hoped for.
 _KEPT, _IDLE = 10, 5
 #: Rows of MCUs behind its best score at which a set of tables is given up, and the share of all blocks that must score.
@@ -67,6 +68,7 @@ class _Coded:
     """Tables as the kernel reads them, each made once and known by its number."""
 
     numbers: dict[Lengths, int]
+    lengths: list[Lengths]
     limits: list[NDArray[np.int64]]
     shifts: list[NDArray[np.int64]]
     symbols: list[NDArray[np.int64]]
@@ -74,6 +76,7 @@ class _Coded:
     def number(self, lengths: Lengths) -> int:
         if lengths not in self.numbers:
             self.numbers[lengths] = len(self.limits)
+            self.lengths.append(lengths)
             table = _table(lengths)
             limits, shifts, code, before = np.zeros(17, np.int64), np.zeros(17, np.int64), 0, 0
             for length, count in enumerate(table.counts, 1):
@@ -135,25 +138,33 @@ class _Levels:
             np.zeros(int(blocks.sum()), np.int64),
             np.concatenate(([0], np.cumsum(blocks)[:-1])).astype(np.int64),
         )
-        self._coded = _Coded({}, [], [], [])
+        self._coded = _Coded({}, [], [], [], [])
 
     def _tables(self) -> tuple[NDArray[np.int64], ...]:
         return tuple(np.stack(rows) for rows in (self._coded.limits, self._coded.shifts, self._coded.symbols))
 
-    def tried(self, sets: list[tuple[Lengths, ...]]) -> tuple[int, NDArray[np.float64], NDArray[np.int64]]:
-        """(the one that reads all of the scan, or -1; per set its score; the MCUs in which it was reached)."""
-        numbers = np.array([[self._coded.number(lengths) for lengths in one] for one in sets], np.int64)
-        scores, reached = np.zeros(len(sets)), np.zeros(len(sets), np.int64)
+    def numbers(self, tables: Iterable[Lengths]) -> NDArray[np.int64]:
+        """By which numbers the kernel knows ``tables``."""
+        return np.array([self._coded.number(lengths) for lengths in tables], np.int64)
+
+    def tried(self, numbers: NDArray[np.int64]) -> tuple[int, NDArray[np.float64], NDArray[np.int64]]:
+        """Of sets of tables by their ``numbers`` (the one that reads all of the scan, or -1; per set its score; the MCUs in
+        which it was reached)."""
+        scores, reached = np.zeros(len(numbers)), np.zeros(len(numbers), np.int64)
         whole = try_tables(
             *self._scan, *self._tables(), numbers, self.table_of, self.h, self.v, *self._size, self._patience, *self._planes,
             scores, reached,
         )  # fmt: skip
         return int(whole), scores, reached
 
+    def known(self, number: int) -> Lengths:
+        """The table with this number."""
+        return self._coded.lengths[number]
+
     def counts(self, one: tuple[Lengths, ...], units: int) -> NDArray[np.int64]:
         """How often each category comes in the first ``units`` MCUs, table by table."""
         found = np.zeros((len(self.keys), SYMBOLS), np.int64)
-        numbers = np.array([self._coded.number(lengths) for lengths in one], np.int64)
+        numbers = self.numbers(one)
         count_categories(
             *self._scan,
             *self._tables(),
@@ -186,38 +197,45 @@ def fitted_tables(
         near = _lengths(likely[key]) if key in likely else None
         drawn = _drawn(int(levels.blocks[number]), _CATEGORIES.get(frame.precision, SYMBOLS), rng)
         choices.append([own] if own else [*dict.fromkeys([*([near, *_neighbours(near)] if near else []), *drawn])])
-    tried: set[tuple[Lengths, ...]] = set()
+    ranks = _combined(choices, _TRIED_FIRST)
+    numbers = np.stack([levels.numbers(c)[ranks[:, k]] for k, c in enumerate(choices)], axis=1)
     best: dict[float, tuple[int, tuple[Lengths, ...]]] = {}
-    sets, idle, highest = _combined(choices, _TRIED_FIRST), 0, 0.0
+    tried: set[tuple[Lengths, ...]] = set()
+    idle, highest = 0, 0.0
     for _ in range(_ROUNDS):
-        sets = [one for one in sets if one not in tried]
-        if not sets or idle == _IDLE:
-            return None
-        tried.update(sets)
-        whole, scores, reached = levels.tried(sets)
+        whole, scores, reached = levels.tried(numbers)
         if whole >= 0:
             if scores[whole] < _ENOUGH * int(levels.blocks.sum()):
                 return None
-            return {key: _table(lengths) for key, lengths in zip(levels.keys, sets[whole], strict=True)}
+            return {key: _table(levels.known(k)) for key, k in zip(levels.keys, numbers[whole].tolist(), strict=True)}
         # Of sets that do alike, as those that differ in codes which do not come, one is enough.
         _, unlike = np.unique(-scores, return_index=True)
-        top = {float(scores[k]): (int(reached[k]), sets[k]) for k in unlike[:_KEPT]}
+        top = {
+            float(scores[k]): (int(reached[k]), tuple(map(levels.known, numbers[k].tolist()))) for k in unlike[:_KEPT]
+        }
         best = dict(sorted({**top, **best}.items(), reverse=True)[:_KEPT])
         idle, highest = (0, max(best)) if max(best) > highest else (idle + 1, highest)
-        sets = [
-            one
-            for score, (units, good) in best.items()
-            if score > 0
-            for one in _nearby(levels, good, units, choices, rng)
-        ][:_TRIED]
+        sets = [one for s, (units, good) in best.items() if s > 0 for one in _nearby(levels, good, units, choices, rng)]
+        sets = [one for one in dict.fromkeys(sets) if one not in tried][:_TRIED]
+        if not sets or idle == _IDLE:
+            return None
+        tried.update(sets)
+        numbers = np.array([levels.numbers(one) for one in sets], np.int64)
     return None
 
 
-def _combined(choices: list[list[Lengths]], most: int) -> list[tuple[Lengths, ...]]:
-    """Sets of one table of each list, those of early ones first, ``most`` at most."""
-    ranks = np.indices([len(c) for c in choices]).reshape(len(choices), -1)
-    order = np.argsort(np.log1p(ranks).sum(axis=0), kind="stable")[:most]
-    return [tuple(choices[c][int(ranks[c, k])] for c in range(len(choices))) for k in order]
+def _combined(choices: list[list[Lengths]], most: int) -> NDArray[np.int64]:
+    """Sets of one table of each list, as their numbers in it, those of early ones first, ``most`` at most."""
+    sizes = [len(c) for c in choices]
+    while math.prod(sizes) > 4 * most:
+        sizes = [max(1, int(0.9 * size)) for size in sizes]
+    ranks = np.indices(sizes, np.int32).reshape(len(choices), -1)
+    order = np.argsort(np.log1p(ranks).sum(axis=0, dtype=np.float32), kind="stable")[:most]
+    return ranks[:, order].T.astype(np.int64)
+
+
+def _sets(choices: list[list[Lengths]], ranks: NDArray[np.int64]) -> list[tuple[Lengths, ...]]:
+    return [tuple(choices[c][k] for c, k in enumerate(row)) for row in ranks.tolist()]
 
 
 def _drawn(blocks: int, categories: int, rng: np.random.Generator) -> list[Lengths]:
@@ -264,7 +282,7 @@ def _nearby(
         several = [c for c in several if np.count_nonzero(c) > 1]
         tables = [(*code_lengths(c), *([0] * (SYMBOLS - c.size))) for c in several]
         drawn.append([good[k]] if fixed[k] or not tables else [*dict.fromkeys([good[k], *tables])])
-    return found + _combined(drawn, 1500)
+    return found + _sets(drawn, _combined(drawn, 1500))
 
 
 @lru_cache(maxsize=256)

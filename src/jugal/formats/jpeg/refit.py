@@ -19,7 +19,7 @@ _SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 #: Bits behind the last block that may be padding; more is picture data that the frame has no room for.
 PADDING = 24
 #: Percent of such pictures that come back.
-FOUND_TABLES = 80.0
+FOUND_TABLES = 75.0
 
 
 def can_refit(structure: Structure) -> bool:

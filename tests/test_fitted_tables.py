@@ -113,6 +113,19 @@ def test_grey_pictures_have_one_table(tmp_path: Path) -> None:
     assert np.array_equal(pixels(Path(outcome.output).read_bytes()), pixels(grey()))
 
 
+def test_the_level_of_the_whole_hangs_on_a_code_that_comes_once(tmp_path: Path) -> None:
+    """Read with one bit less in the first value the data fall into step again, and end where they should."""
+    picture = np.array(riverbed(640, 480, 7))
+    picture[:16, :16] = 255
+    out = io.BytesIO()
+    Image.fromarray(picture).save(out, "JPEG", quality=97, progressive=True)
+    path = tmp_path / "sick.jpg"
+    path.write_bytes(harm(out.getvalue(), "jpeg", "no-huffman-tables", 1).data)
+    outcome = repair_file(examine_file(path), tmp_path / "out")
+    assert outcome.output is not None
+    assert np.array_equal(pixels(Path(outcome.output).read_bytes()), pixels(out.getvalue()))
+
+
 def test_nothing_is_found_where_data_of_the_scan_are_lost() -> None:
     whole = photo("plain")
     made = structure(whole)

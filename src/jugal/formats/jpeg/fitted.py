@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import heapq
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -112,6 +112,7 @@ class _Levels:
 
     def __init__(self, frame: Frame, scan: Scan, quant: dict[int, NDArray[np.uint16]]) -> None:
         self.keys = sorted({table for _, table, _ in scan.components})
+        self.lost = [key not in scan.tables for key in self.keys]
         parts = [frame.components[index] for index, _, _ in scan.components]
         alone = len(parts) == 1
         self.h, self.v = (
@@ -148,20 +149,38 @@ class _Levels:
         return np.array([self._coded.number(lengths) for lengths in tables], np.int64)
 
     def tried(self, numbers: NDArray[np.int64]) -> tuple[int, NDArray[np.float64], NDArray[np.int64]]:
-        """Of sets of tables by their ``numbers`` (the one that reads all of the scan, or -1; per set its score; the MCUs in
-        which it was reached)."""
-        scores, reached = np.zeros(len(numbers)), np.zeros(len(numbers), np.int64)
-        whole = try_tables(
-            *self._scan, *self._tables(), numbers, self.table_of, self.h, self.v, *self._size, self._patience, *self._planes,
-            scores, reached,
-        )  # fmt: skip
-        return int(whole), scores, reached
+        """Of sets of tables by their ``numbers`` (one by which all of the scan reads, as it was coded, or -1; per set its score;
+        the MCUs in which it was reached)."""
+        scores, reached, first = np.zeros(len(numbers)), np.zeros(len(numbers), np.int64), 0
+        while first < len(numbers):
+            whole = try_tables(
+                *self._scan, *self._tables(), numbers[first:], self.table_of, self.h, self.v, *self._size, self._patience,
+                *self._planes, scores[first:], reached[first:],
+            )  # fmt: skip
+            if whole < 0:
+                break
+            if self._is_right([self.known(k) for k in numbers[first + whole].tolist()], scores[first + whole]):
+                return first + whole, scores, reached
+            first += whole + 1
+        return -1, scores, reached
+
+    def _is_right(self, tables: Sequence[Lengths], score: float) -> bool:
+        """Whether rows are like the rows above them, and codes as short as can be for how often each category comes: by wrong
+        tables that happen to end with the data they are not."""
+        if score < _ENOUGH * int(self.blocks.sum()):
+            return False
+        for lengths, counts, lost in zip(
+            tables, self.counts(tables, self._size[0] * self._size[1]), self.lost, strict=True
+        ):
+            if lost and counts @ np.array(lengths) > counts @ np.array(code_lengths(counts)):
+                return False
+        return True
 
     def known(self, number: int) -> Lengths:
         """The table with this number."""
         return self._coded.lengths[number]
 
-    def counts(self, one: tuple[Lengths, ...], units: int) -> NDArray[np.int64]:
+    def counts(self, one: Sequence[Lengths], units: int) -> NDArray[np.int64]:
         """How often each category comes in the first ``units`` MCUs, table by table."""
         found = np.zeros((len(self.keys), SYMBOLS), np.int64)
         numbers = self.numbers(one)
@@ -205,9 +224,8 @@ def fitted_tables(
     for _ in range(_ROUNDS):
         whole, scores, reached = levels.tried(numbers)
         if whole >= 0:
-            if scores[whole] < _ENOUGH * int(levels.blocks.sum()):
-                return None
-            return {key: _table(levels.known(k)) for key, k in zip(levels.keys, numbers[whole].tolist(), strict=True)}
+            found = _best_near(levels, tuple(map(levels.known, numbers[whole].tolist())), float(scores[whole]))
+            return {key: _table(lengths) for key, lengths in zip(levels.keys, found, strict=True)}
         # Of sets that do alike, as those that differ in codes which do not come, one is enough.
         _, unlike = np.unique(-scores, return_index=True)
         top = {
@@ -215,13 +233,39 @@ def fitted_tables(
         }
         best = dict(sorted({**top, **best}.items(), reverse=True)[:_KEPT])
         idle, highest = (0, max(best)) if max(best) > highest else (idle + 1, highest)
-        sets = [one for s, (units, good) in best.items() if s > 0 for one in _nearby(levels, good, units, choices, rng)]
+        sets = [one for s, (units, good) in best.items() if s > 0 for one in _nearby(levels, good, units, rng)]
         sets = [one for one in dict.fromkeys(sets) if one not in tried][:_TRIED]
         if not sets or idle == _IDLE:
             return None
         tried.update(sets)
         numbers = np.array([levels.numbers(one) for one in sets], np.int64)
     return None
+
+
+def _best_near(levels: _Levels, right: tuple[Lengths, ...], score: float) -> tuple[Lengths, ...]:
+    """Of tables by which all reads and which differ little, those with the rows that are most alike.
+
+    By a wrong category that comes once or twice, as the first value's may, data soon fall into step again.
+    """
+    better = True
+    while better:
+        better = False
+        for near in _one_changed(right, levels.lost):
+            whole, scores, _ = levels.tried(np.array([levels.numbers(near)]))
+            if whole >= 0 and scores[whole] > score:
+                right, score, better = near, float(scores[whole]), True
+                break
+    return right
+
+
+def _one_changed(tables: tuple[Lengths, ...], lost: Sequence[bool]) -> list[tuple[Lengths, ...]]:
+    """Sets in which one of those tables that are ``lost`` is another, changed a little."""
+    return [
+        (*tables[:k], other, *tables[k + 1 :])
+        for k in range(len(tables))
+        if lost[k]
+        for other in _neighbours(tables[k])
+    ]
 
 
 def _combined(choices: list[list[Lengths]], most: int) -> NDArray[np.int64]:
@@ -267,13 +311,9 @@ def _drawn(blocks: int, categories: int, rng: np.random.Generator) -> list[Lengt
 
 
 def _nearby(
-    levels: _Levels, good: tuple[Lengths, ...], units: int, choices: list[list[Lengths]], rng: np.random.Generator
+    levels: _Levels, good: tuple[Lengths, ...], units: int, rng: np.random.Generator
 ) -> list[tuple[Lengths, ...]]:
     """Sets like one that reads the first ``units`` MCUs well: one table changed a little, or all as those MCUs make likely."""
-    fixed = [len(c) == 1 for c in choices]
-    found = [
-        (*good[:k], other, *good[k + 1 :]) for k in range(len(good)) if not fixed[k] for other in _neighbours(good[k])
-    ]
     drawn = []
     for k, counts in enumerate(levels.counts(good, units)):
         last = int(np.flatnonzero(counts)[-1]) if counts.any() else 0
@@ -281,8 +321,8 @@ def _nearby(
         several = [rng.poisson(levels.blocks[k] * rng.dirichlet(weights[: last + 2])) for _ in range(60)]
         several = [c for c in several if np.count_nonzero(c) > 1]
         tables = [(*code_lengths(c), *([0] * (SYMBOLS - c.size))) for c in several]
-        drawn.append([good[k]] if fixed[k] or not tables else [*dict.fromkeys([good[k], *tables])])
-    return found + _sets(drawn, _combined(drawn, 1500))
+        drawn.append([good[k]] if not levels.lost[k] or not tables else [*dict.fromkeys([good[k], *tables])])
+    return _one_changed(good, levels.lost) + _sets(drawn, _combined(drawn, 1500))
 
 
 @lru_cache(maxsize=256)
@@ -291,8 +331,8 @@ def _neighbours(lengths: Lengths) -> tuple[Lengths, ...]:
     used = [s for s in range(SYMBOLS) if lengths[s]]
     found: dict[Lengths, None] = {}
     for one in used:
-        for other in used:
-            if one < other and lengths[one] != lengths[other]:
+        for other in range(min(SYMBOLS, max(used) + 3)):
+            if lengths[one] != lengths[other] and (one < other or not lengths[other]):
                 changed = list(lengths)
                 changed[one], changed[other] = lengths[other], lengths[one]
                 found[tuple(changed)] = None

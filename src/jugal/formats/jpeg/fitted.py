@@ -121,7 +121,7 @@ class _Levels:
         )
         units, across = scan_units(frame, scan)
         blocks = self.h * self.v * units
-        bound = dc_limits(frame, quant)[[index for index, _, _ in scan.components]]
+        bound = (dc_limits(frame, quant)[[index for index, _, _ in scan.components]] >> scan.al) + 1
         entropy = scan.entropy
         cuts = [int(at) for at, code in zip(entropy.mark_clean, entropy.mark_code, strict=True) if 0xD0 <= code <= 0xD7]
         cuts = cuts if scan.restart_interval else []

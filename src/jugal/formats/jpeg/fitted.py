@@ -26,6 +26,8 @@ Lengths = tuple[int, ...]
 _CATEGORIES = {8: 12, 12: 16}
 #: Sets of frequencies that are drawn, and sets of tables that are tried at first and then in each of so many rounds.
 _DRAWN, _TRIED_FIRST, _TRIED, _ROUNDS = 12_000, 1_500_000, 30_000, 24
+#: Blocks read at first, a row of MCUs a set.
+_READ_FIRST = 2e9
 #: Sets in whose neighbourhood others are tried in the next round, and rounds without a better one after which none is hoped for.
 _KEPT, _IDLE = 10, 5
 #: Rows of MCUs behind its best score at which a set of tables is given up, and the share of all blocks that must score.
@@ -133,7 +135,8 @@ class _Levels:
             8 * np.array([*cuts, entropy.length], np.int64),
             scan.restart_interval,
         )
-        self._patience = _PATIENCE * across * float((self.h * self.v).sum())
+        self.row = across * int((self.h * self.v).sum())
+        self._patience = _PATIENCE * self.row
         self._size = (across, units // across, bound)
         self._planes = (
             np.zeros(int(blocks.sum()), np.int64),
@@ -212,11 +215,13 @@ def fitted_tables(
     rng = np.random.default_rng(0)
     choices = []
     for number, key in enumerate(levels.keys):
-        own = _lengths(scan.tables[key]) if key in scan.tables else None
+        own = None if levels.lost[number] else _lengths(scan.tables[key])
+        if own is None and not levels.lost[number]:
+            return None  # codes that are not given in the order of their symbols
         near = _lengths(likely[key]) if key in likely else None
         drawn = _drawn(int(levels.blocks[number]), _CATEGORIES.get(frame.precision, SYMBOLS), rng)
         choices.append([own] if own else [*dict.fromkeys([*([near, *_neighbours(near)] if near else []), *drawn])])
-    ranks = _combined(choices, _TRIED_FIRST)
+    ranks = _combined(choices, min(_TRIED_FIRST, int(_READ_FIRST / levels.row)))
     numbers = np.stack([levels.numbers(c)[ranks[:, k]] for k, c in enumerate(choices)], axis=1)
     best: dict[float, tuple[int, tuple[Lengths, ...]]] = {}
     tried: set[tuple[Lengths, ...]] = set()
@@ -274,7 +279,7 @@ def _combined(choices: list[list[Lengths]], most: int) -> NDArray[np.int64]:
     while math.prod(sizes) > 4 * most:
         sizes = [max(1, int(0.9 * size)) for size in sizes]
     ranks = np.indices(sizes, np.int32).reshape(len(choices), -1)
-    order = np.argsort(np.log1p(ranks).sum(axis=0, dtype=np.float32), kind="stable")[:most]
+    order = np.argsort(np.log1p(ranks, dtype=np.float32).sum(axis=0), kind="stable")[:most]
     return ranks[:, order].T.astype(np.int64)
 
 
@@ -291,9 +296,8 @@ def _drawn(blocks: int, categories: int, rng: np.random.Generator) -> list[Lengt
         for kind in range(int(rng.integers(1, 4))):
             spread, shape = math.exp(rng.uniform(math.log(0.1), math.log(120))), rng.uniform(0.6, 1.5)
             if rng.random() < 0.3:
-                within = np.exp(
-                    -(((np.arange(categories) - 1.0 - math.log2(spread)) / shape) ** 2)
-                )  # edges of one height
+                # Edges of one height.
+                within = np.exp(-(((np.arange(categories) - 1.0 - math.log2(spread)) / shape) ** 2))
                 within /= within.sum()
             else:
                 within = np.diff(1.0 - np.exp(-((edges / spread) ** shape)))

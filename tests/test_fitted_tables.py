@@ -18,8 +18,9 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import RepairImpossible, Subject
+from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.fitted import _lengths, _Levels, code_lengths, fitted_tables
-from jugal.formats.jpeg.parse import Structure, walk
+from jugal.formats.jpeg.parse import HuffmanTable, Structure, walk
 from jugal.formats.jpeg.refit import can_refit, fit_tables, refitted
 from jugal.model.result import Verdict
 from jugal.samples import encode
@@ -103,6 +104,20 @@ def test_one_table_that_is_lost_is_found_with_the_other_one_there() -> None:
         used, own = _lengths(found[lost]), _lengths(scan.tables[lost])
         assert used is not None and own is not None
         assert all(one == other for one, other in zip(used, own, strict=True) if other)
+
+
+def test_a_scan_with_tables_of_its_own_keeps_them() -> None:
+    """Between scans a table may be given anew under the same number; only what a donor lent is doubted."""
+    whole = structure(grey())
+    scan = whole.scans[0]
+    typical = HuffmanTable(*spec.ANNEX_K[0])
+    lent = replace(scan, tables={0: typical})
+    found = refitted(replace(whole, scans=[lent, scan]), {0: typical})
+    assert found is not None and list(found) == [scan.segment.start]
+    used, own = _lengths(found[scan.segment.start][0]), _lengths(scan.tables[0])
+    assert used is not None and own is not None
+    assert all(one == other for one, other in zip(used, own, strict=True) if other)
+    assert refitted(whole, {0: typical}) == {}
 
 
 def test_grey_pictures_have_one_table(tmp_path: Path) -> None:

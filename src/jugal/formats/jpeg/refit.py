@@ -40,20 +40,23 @@ def _needed(scan: Scan) -> set[int]:
     return {table for _, table, _ in scan.components}
 
 
-def refitted(structure: Structure, doubted: Iterable[int] = ()) -> dict[int, dict[int, HuffmanTable]] | None:
+def refitted(
+    structure: Structure, doubted: dict[int, HuffmanTable] | None = None
+) -> dict[int, dict[int, HuffmanTable]] | None:
     """Per scan of DC values that lacks some, by where its header begins, the tables found from its data; None where there are
     none by which all of it reads.
 
-    Tables that are there are believed but for those ``doubted``, which are a like picture's.
+    Tables that are there are believed but for those ``doubted``, which are a like picture's. What was found for one scan goes
+    for those behind it that have no other.
     """
-    frame, known = structure.frame, dict[int, HuffmanTable]()
+    frame, known, lent = structure.frame, dict[int, HuffmanTable](), doubted or {}
     found: dict[int, dict[int, HuffmanTable]] = {}
     if frame is None:
         return None
     for scan in structure.scans:
         if not _is_first(scan):
             continue
-        own = {key: table for key, table in scan.tables.items() if key not in doubted} | known
+        own = known | {key: table for key, table in scan.tables.items() if lent.get(key) != table}
         lost = _needed(scan) - set(own)
         if not lost:
             continue

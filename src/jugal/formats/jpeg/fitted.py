@@ -26,8 +26,8 @@ Lengths = tuple[int, ...]
 _CATEGORIES = {8: 12, 12: 16}
 #: Sets of frequencies that are drawn, and sets of tables that are tried at first and then in each of so many rounds.
 _DRAWN, _TRIED_FIRST, _TRIED, _ROUNDS = 12_000, 1_500_000, 30_000, 24
-#: Blocks read at first, a row of MCUs a set.
-_READ_FIRST = 2e9
+#: Sets that are tried before them, as often the right one is among them, and blocks read at first, a row of MCUs a set.
+_FEW, _READ_FIRST = 100_000, 2e9
 #: Sets in whose neighbourhood others are tried in the next round, and rounds without a better one after which none is hoped for.
 _KEPT, _IDLE = 10, 5
 #: Rows of MCUs behind its best score at which a set of tables is given up, and the share of all blocks that must score.
@@ -162,7 +162,7 @@ class _Levels:
             )  # fmt: skip
             if whole < 0:
                 break
-            if self._is_right([self.known(k) for k in numbers[first + whole].tolist()], scores[first + whole]):
+            if self._is_right(self.known(numbers[first + whole]), scores[first + whole]):
                 return first + whole, scores, reached
             first += whole + 1
         return -1, scores, reached
@@ -179,9 +179,19 @@ class _Levels:
                 return False
         return True
 
-    def known(self, number: int) -> Lengths:
-        """The table with this number."""
-        return self._coded.lengths[number]
+    def score(self, one: Sequence[Lengths]) -> float:
+        """That of a set of tables by which all of the scan reads, as it was coded; else 0."""
+        whole, scores, _ = self.tried(self.numbers(one)[None])
+        return float(scores[0]) if whole == 0 else 0.0
+
+    def combined(self, choices: list[list[Lengths]], most: int) -> NDArray[np.int64]:
+        """The numbers of sets of one table of each list, see ``_combined``."""
+        ranks = _combined(choices, most)
+        return np.stack([self.numbers(c)[ranks[:, k]] for k, c in enumerate(choices)], axis=1)
+
+    def known(self, numbers: NDArray[np.int64]) -> tuple[Lengths, ...]:
+        """The tables with these numbers."""
+        return tuple(self._coded.lengths[number] for number in numbers.tolist())
 
     def counts(self, one: Sequence[Lengths], units: int) -> NDArray[np.int64]:
         """How often each category comes in the first ``units`` MCUs, table by table."""
@@ -212,55 +222,61 @@ def fitted_tables(
     levels = _Levels(frame, scan, quant)
     if int(levels.blocks.sum()) < _LEAST_BLOCKS:
         return None
-    rng = np.random.default_rng(0)
     choices = []
     for number, key in enumerate(levels.keys):
         own = None if levels.lost[number] else _lengths(scan.tables[key])
         if own is None and not levels.lost[number]:
             return None  # codes that are not given in the order of their symbols
         near = _lengths(likely[key]) if key in likely else None
-        drawn = _drawn(int(levels.blocks[number]), _CATEGORIES.get(frame.precision, SYMBOLS), rng)
+        drawn = _drawn(int(levels.blocks[number]), _CATEGORIES.get(frame.precision, SYMBOLS))
         choices.append([own] if own else [*dict.fromkeys([*([near, *_neighbours(near)] if near else []), *drawn])])
-    ranks = _combined(choices, min(_TRIED_FIRST, int(_READ_FIRST / levels.row)))
-    numbers = np.stack([levels.numbers(c)[ranks[:, k]] for k, c in enumerate(choices)], axis=1)
+    found = _search(levels, choices)
+    if found is None:
+        return None
+    return {key: _table(lengths) for key, lengths in zip(levels.keys, _best_near(levels, found), strict=True)}
+
+
+def _search(levels: _Levels, choices: list[list[Lengths]]) -> tuple[Lengths, ...] | None:
+    """A set of tables by which all reads: one of the ``choices``, else one like those of them that read well at first."""
+    rng = np.random.default_rng(0)
     best: dict[float, tuple[int, tuple[Lengths, ...]]] = {}
     tried: set[tuple[Lengths, ...]] = set()
     idle, highest = 0, 0.0
-    for _ in range(_ROUNDS):
+    first = min(_TRIED_FIRST, int(_READ_FIRST / levels.row))
+    for number, count in enumerate((min(_FEW, first), first, *[_TRIED] * _ROUNDS)):
+        if best:
+            sets = [one for s, (units, good) in best.items() if s > 0 for one in _nearby(levels, good, units, rng)]
+            sets = [one for one in dict.fromkeys(sets) if one not in tried][:count]
+            if not sets or idle == _IDLE:
+                return None
+            tried.update(sets)
+            numbers = np.array([levels.numbers(one) for one in sets], np.int64)
+        else:
+            numbers = levels.combined(choices, count)
         whole, scores, reached = levels.tried(numbers)
         if whole >= 0:
-            found = _best_near(levels, tuple(map(levels.known, numbers[whole].tolist())), float(scores[whole]))
-            return {key: _table(lengths) for key, lengths in zip(levels.keys, found, strict=True)}
+            return levels.known(numbers[whole])
+        if number == 0:
+            continue
         # Of sets that do alike, as those that differ in codes which do not come, one is enough.
         _, unlike = np.unique(-scores, return_index=True)
-        top = {
-            float(scores[k]): (int(reached[k]), tuple(map(levels.known, numbers[k].tolist()))) for k in unlike[:_KEPT]
-        }
+        top = {float(scores[k]): (int(reached[k]), levels.known(numbers[k])) for k in unlike[:_KEPT]}
         best = dict(sorted({**top, **best}.items(), reverse=True)[:_KEPT])
         idle, highest = (0, max(best)) if max(best) > highest else (idle + 1, highest)
-        sets = [one for s, (units, good) in best.items() if s > 0 for one in _nearby(levels, good, units, rng)]
-        sets = [one for one in dict.fromkeys(sets) if one not in tried][:_TRIED]
-        if not sets or idle == _IDLE:
-            return None
-        tried.update(sets)
-        numbers = np.array([levels.numbers(one) for one in sets], np.int64)
     return None
 
 
-def _best_near(levels: _Levels, right: tuple[Lengths, ...], score: float) -> tuple[Lengths, ...]:
+def _best_near(levels: _Levels, right: tuple[Lengths, ...]) -> tuple[Lengths, ...]:
     """Of tables by which all reads and which differ little, those with the rows that are most alike.
 
     By a wrong category that comes once or twice, as the first value's may, data soon fall into step again.
     """
-    better = True
-    while better:
-        better = False
-        for near in _one_changed(right, levels.lost):
-            whole, scores, _ = levels.tried(np.array([levels.numbers(near)]))
-            if whole >= 0 and scores[whole] > score:
-                right, score, better = near, float(scores[whole]), True
-                break
-    return right
+    score = levels.score(right)
+    while True:
+        near = next((one for one in _one_changed(right, levels.lost) if levels.score(one) > score), None)
+        if near is None:
+            return right
+        right, score = near, levels.score(near)
 
 
 def _one_changed(tables: tuple[Lengths, ...], lost: Sequence[bool]) -> list[tuple[Lengths, ...]]:
@@ -287,8 +303,10 @@ def _sets(choices: list[list[Lengths]], ranks: NDArray[np.int64]) -> list[tuple[
     return [tuple(choices[c][k] for c, k in enumerate(row)) for row in ranks.tolist()]
 
 
-def _drawn(blocks: int, categories: int, rng: np.random.Generator) -> list[Lengths]:
+@lru_cache(maxsize=16)
+def _drawn(blocks: int, categories: int) -> tuple[Lengths, ...]:
     """Tables of pictures that have up to three kinds of ground, of which each has its own spread of differences."""
+    rng = np.random.default_rng(0)
     edges = np.concatenate(([0.0], 2.0 ** np.arange(categories) - 0.5))
     found: dict[Lengths, int] = {}
     for _ in range(_DRAWN):
@@ -311,7 +329,7 @@ def _drawn(blocks: int, categories: int, rng: np.random.Generator) -> list[Lengt
         if np.count_nonzero(counts) > 1:
             lengths = (*code_lengths(counts), *([0] * (SYMBOLS - categories)))
             found[lengths] = found.get(lengths, 0) + 1
-    return sorted(found, key=lambda lengths: -found[lengths])
+    return tuple(sorted(found, key=lambda lengths: -found[lengths]))
 
 
 def _nearby(

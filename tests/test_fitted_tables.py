@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -70,12 +70,15 @@ def test_tables_are_made_as_encoders_make_them(name: str) -> None:
 
 
 @settings(max_examples=200, deadline=None)
+@example([6, 22, 16, 23, 130, 84, 457, 284, 729, 729, 729, 10385, 6275, 4110, 2166, 1, 34978, 21103, 153])
 @given(st.lists(st.integers(0, 1 << 20), min_size=2, max_size=200).filter(lambda c: any(c)))
 def test_codes_fit_in_sixteen_bits_and_leave_the_one_of_ones_alone(counts: list[int]) -> None:
     lengths = code_lengths(np.array(counts))
     assert all((length > 0) == (count > 0) for length, count in zip(lengths, counts, strict=True))
     assert max(lengths) <= 16
     assert sum(1 << (16 - length) for length in lengths if length) <= (1 << 16) - (1 << (16 - max(lengths)))
+    if max(lengths) == 16:
+        return  # K.3 may have shortened codes, in the order of symbols where they were of one length
     for count, length in zip(counts, lengths, strict=True):
         assert all(length <= other for more, other in zip(counts, lengths, strict=True) if 0 < more < count)
 

@@ -6,7 +6,7 @@ from itertools import pairwise
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
@@ -63,6 +63,7 @@ def by_the_flow_charts(counts: list[int]) -> Lengths:
 
 
 @settings(max_examples=150, deadline=None)
+@example([6, 22, 16, 23, 130, 84, 457, 284, 729, 729, 729, 10385, 6275, 4110, 2166, 1, 34978, 21103, 153])
 @given(
     st.lists(st.one_of(st.integers(0, 6), st.integers(0, 1 << 18)), min_size=2, max_size=60).filter(
         lambda c: sum(map(bool, c)) > 1

@@ -26,8 +26,9 @@ Lengths = tuple[int, ...]
 _CATEGORIES = {8: 12, 12: 16}
 #: Sets of frequencies that are drawn, and sets of tables that are tried at first and then in each of so many rounds.
 _DRAWN, _TRIED_FIRST, _TRIED, _ROUNDS = 12_000, 1_500_000, 30_000, 24
-#: Sets that are tried before them, as often the right one is among them, and blocks read at first, a row of MCUs a set.
-_FEW, _READ_FIRST = 100_000, 2e9
+#: Sets that are tried before them, as often the right one is among them, and blocks read at first, a row of MCUs a set, and in a
+#: round, as far as the best sets read.
+_FEW, _READ_FIRST, _READ_ROUND = 100_000, 2e9, 2e8
 #: Sets in whose neighbourhood others are tried in the next round, and rounds without a better one after which none is hoped for.
 _KEPT, _IDLE = 10, 5
 #: Rows of MCUs behind its best score at which a set of tables is given up, and the share of all blocks that must score.
@@ -135,6 +136,7 @@ class _Levels:
             8 * np.array([*cuts, entropy.length], np.int64),
             scan.restart_interval,
         )
+        self.across = across
         self.row = across * int((self.h * self.v).sum())
         self._patience = _PATIENCE * self.row
         self._size = (across, units // across, bound)
@@ -246,7 +248,11 @@ def _search(levels: _Levels, choices: list[list[Lengths]]) -> tuple[Lengths, ...
     for number, count in enumerate((min(_FEW, first), first, *[_TRIED] * _ROUNDS)):
         if best:
             sets = [one for s, (units, good) in best.items() if s > 0 for one in _nearby(levels, good, units, rng)]
-            sets = [one for one in dict.fromkeys(sets) if one not in tried][:count]
+            # Near sets that read far each takes long, and the best one's come first.
+            far = max(units for units, _ in best.values()) * levels.row // levels.across
+            sets = [one for one in dict.fromkeys(sets) if one not in tried][
+                : min(count, int(_READ_ROUND / max(1, far)))
+            ]
             if not sets or idle == _IDLE:
                 return None
             tried.update(sets)

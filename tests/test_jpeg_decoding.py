@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from dataclasses import replace
 from functools import cache
 
 import numpy as np
@@ -17,6 +18,7 @@ from jugal.binary.source import Source
 from jugal.formats.jpeg import decode as decoding
 from jugal.formats.jpeg.decode import Picture, decode, lookup_tables
 from jugal.formats.jpeg.parse import HuffmanTable, Structure, walk
+from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.spec import ANNEX_K
 from jugal.kernels import words
 from jugal.kernels.jpeg import ERROR_CODE, ERROR_DC, ERROR_INDEX, GROUP_BITS, group_codes
@@ -131,8 +133,49 @@ def test_grouped_symbols_are_those_read_one_by_one(
     cut = data.draw(st.integers(start + 1, len(raw)))
     found = outcome(read(bytes(raw[:cut]), careful=careful)[1])
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(decoding, "_grouped", ungrouped)
+        patch.setattr(decoding, "group_tables", ungrouped)
         assert outcome(read(bytes(raw[:cut]), careful=careful)[1]) == found
+
+
+def spoilt(clean: NDArray[np.uint8], length: int, data: st.DataObject) -> NDArray[np.uint8]:
+    out = clean.copy()
+    for _ in range(data.draw(st.integers(0, 3))):
+        at = data.draw(st.integers(0, length - 1))
+        new = np.frombuffer(data.draw(st.binary(min_size=1, max_size=6)), np.uint8)[: length - at]
+        out[at : at + new.size] = new
+    return out
+
+
+@pytest.mark.parametrize("coding", CODINGS, ids=str)
+@settings(max_examples=25, deadline=None)
+@given(data=st.data())
+def test_a_run_is_the_same_whether_its_coefficients_are_kept_or_passed_over(
+    coding: dict[str, object], data: st.DataObject
+) -> None:
+    """Kept, symbols are told one by one; passed over, in groups: places, levels and how it ends are one."""
+    structure = walk(Source.from_bytes(photo(**coding)), 0)
+    entropy = structure.scans[0].entropy
+    reader = RunReader(structure)
+    entropy = replace(entropy, clean=spoilt(entropy.clean, entropy.length, data))
+    bit, most = data.draw(st.integers(0, entropy.length * 8 - 1)), data.draw(st.integers(1, 400))
+    over, _ = reader.read(entropy, bit, most)
+    kept, coefficients = reader.read(entropy, bit, most, most)
+    assert (over.count, over.failed) == (kept.count, kept.failed)
+    assert (over.dc == kept.dc).all() and (over.bits == kept.bits).all()
+    assert (coefficients[: kept.count, :, 0] == kept.dc).all()
+
+
+@pytest.mark.parametrize("coding", CODINGS[:2], ids=str)
+def test_the_next_run_is_the_first_start_that_reads(coding: dict[str, object]) -> None:
+    structure = walk(Source.from_bytes(photo(**coding)), 0)
+    entropy, reader = structure.scans[0].entropy, RunReader(structure)
+    start = entropy.length * 4
+    room = np.empty((300, reader.blocks.size), np.int32), np.empty(301, np.int64)
+    found = reader.next_start(entropy, start, start + 400, 3, room)
+    alone = [reader.read(entropy, bit, 300)[0] for bit in range(start, start + 400)]
+    reads = [number for number, run in enumerate(alone) if not run.failed and run.count >= 3]
+    assert reads and found == start + reads[0]
+    assert reader.next_start(entropy, start, start + reads[0], 3, room) == start + reads[0]
 
 
 # --- levels

@@ -129,10 +129,7 @@ def decode_sequential(  # type: ignore[no-untyped-def]
                     used += entry >> 8
                     size = min(entry & 255, 15)
                     if size:
-                        bits = _bits16(word, used) >> (16 - size)
-                        if bits < (1 << (size - 1)):
-                            bits -= (1 << size) - 1
-                        pred[c] += bits
+                        pred[c] += _magnitude(_bits16(word, used), size)
                         pos += size
                         used += size
                         if pred[c] > dc_limit[c] or pred[c] < -dc_limit[c]:
@@ -226,57 +223,92 @@ def _symbol(data, pos, fast, full):  # type: ignore[no-untyped-def]
 
 
 @njit(inline="always")
+def _magnitude(bits, size):  # type: ignore[no-untyped-def]
+    """The value of ``size`` additional bits (T.81 F.2.2.1), at the head of the 16 in ``bits``; ``size`` is 1 at least."""
+    value = bits >> (16 - size)
+    if value < (1 << (size - 1)):
+        value -= (1 << size) - 1
+    return value
+
+
+@njit(inline="always")
 def _extend(data, pos, size):  # type: ignore[no-untyped-def]
-    bits = _peek16(data, pos) >> (16 - size)
-    if bits < (1 << (size - 1)):
-        bits -= (1 << size) - 1
-    return bits
+    return _magnitude(_peek16(data, pos), size)
 
 
 @njit(cache=True, nogil=True)
 def decode_run(  # type: ignore[no-untyped-def]
-    data, pos, stop, blocks, dc_tab, ac_tab, fast, full, span, dc, unit_pos, coefs,
+    data, pos, stop, blocks, dc_tab, ac_tab, fast, full, groups, span, dc, unit_pos, coefs,
 ):  # fmt: skip
     """Decodes MCUs of an interleaved sequential scan from bit ``pos`` of unstuffed ``data`` without knowing their place.
 
-    ``blocks`` (int64) is the component of each block of an MCU. Writes the DC values, counted from 0, to int32 ``dc``
-    (units, blocks), the bit at which each MCU begins to int64 ``unit_pos`` (units + 1, the end last) and zigzag
-    coefficients to int16 ``coefs`` (units, blocks, 64) as far as it has room. Ends at the first error, where the
-    DC values of a component lie further apart than ``span``, before an MCU that bit ``stop`` cuts, and when ``dc`` is
-    full. Returns (MCUs, whether an error ended it); the padding of the last byte is no error.
+    ``blocks`` (int64) is the component of each block of an MCU; ``fast``, ``full`` and ``groups`` are those of
+    ``decode_sequential``. Writes the DC values, counted from 0, to int32 ``dc`` (units, blocks), the bit at which each
+    MCU begins to int64 ``unit_pos`` (units + 1, the end last) and zigzag coefficients to int16 ``coefs`` (units, blocks,
+    64) as far as it has room. Ends at the first error, where the DC values of a component lie further apart than
+    ``span``, before an MCU that bit ``stop`` cuts, and when ``dc`` is full. Returns (MCUs, whether an error ended it);
+    the padding of the last byte is no error.
     """
     ncomp = span.size
     pred, low, high = np.zeros(ncomp, np.int64), np.zeros(ncomp, np.int64), np.zeros(ncomp, np.int64)
     for unit in range(dc.shape[0]):
         unit_pos[unit] = pos
+        kept = unit < coefs.shape[0]
         for b in range(blocks.size):
             c = blocks[b]
             if pos >= stop:
                 return unit, False
-            entry = _symbol(data, pos, fast[dc_tab[c]], full[dc_tab[c]])
-            size = np.int64(entry & 255)
+            # Eight bytes are held in a word and used up before the next ones are fetched.
+            word = word64(data, pos >> 3)
+            used = pos & 7
+            bits = _bits16(word, used)
+            entry = np.int64(fast[dc_tab[c], bits >> 6])
+            if entry == 0:
+                entry = np.int64(full[dc_tab[c], bits])
+            size = entry & 255
             if entry == 0 or size > 15:
                 return unit, unit_pos[unit] + 8 <= stop
-            pos += entry >> 8
+            used += entry >> 8
             if size:
-                pred[c] += _extend(data, pos, size)
-                pos += size
+                pred[c] += _magnitude(_bits16(word, used), size)
+                used += size
                 low[c], high[c] = min(low[c], pred[c]), max(high[c], pred[c])
                 if high[c] - low[c] > span[c]:
                     return unit, unit_pos[unit] + 8 <= stop
+            pos += used - (pos & 7)
             dc[unit, b] = pred[c]
-            if unit < coefs.shape[0]:
+            if kept:
                 coefs[unit, b, :] = 0
                 coefs[unit, b, 0] = pred[c]
+            table = ac_tab[c]
             k = 1
             while k < 64:
                 if pos >= stop:
                     return unit, False
-                entry = _symbol(data, pos, fast[ac_tab[c]], full[ac_tab[c]])
+                if used > 48:
+                    word = word64(data, pos >> 3)
+                    used = pos & 7
+                bits = _bits16(word, used)
+                if not kept:
+                    group = np.int64(groups[table, bits >> (16 - GROUP_BITS)])
+                    ahead = k + ((group >> 4) & 63)
+                    # Near the end of the data and of the block symbols are told one by one.
+                    if group and ahead <= 64 and pos + 16 < stop:
+                        pos += group & 15
+                        used += group & 15
+                        k = ahead
+                        if group >> 10:
+                            break
+                        continue
+                entry = np.int64(fast[table, bits >> 6])
                 if entry == 0:
-                    return unit, unit_pos[unit] + 8 <= stop
-                pos += entry >> 8
-                size = np.int64(entry & 15)
+                    entry = np.int64(full[table, bits])
+                    if entry == 0:
+                        return unit, unit_pos[unit] + 8 <= stop
+                length = entry >> 8
+                pos += length
+                used += length
+                size = entry & 15
                 if size == 0:
                     if (entry & 255) != 0xF0:
                         break
@@ -285,9 +317,13 @@ def decode_run(  # type: ignore[no-untyped-def]
                 k += (entry & 255) >> 4
                 if k > 63:
                     return unit, unit_pos[unit] + 8 <= stop
-                if unit < coefs.shape[0]:
-                    coefs[unit, b, k] = _extend(data, pos, size)
+                if kept:
+                    if used > 48:
+                        word = word64(data, pos >> 3)
+                        used = pos & 7
+                    coefs[unit, b, k] = _magnitude(_bits16(word, used), size)
                 pos += size
+                used += size
                 k += 1
             if k > 64:
                 return unit, unit_pos[unit] + 8 <= stop
@@ -295,6 +331,24 @@ def decode_run(  # type: ignore[no-untyped-def]
             return unit, False
     unit_pos[dc.shape[0]] = pos
     return dc.shape[0], False
+
+
+@njit(cache=True, nogil=True)
+def next_run(  # type: ignore[no-untyped-def]
+    data, first, until, stop, blocks, dc_tab, ac_tab, fast, full, groups, span, least, dc, unit_pos,
+):  # fmt: skip
+    """The first bit from ``first`` up to ``until`` from which ``decode_run`` meets no error and ``least`` MCUs; ``until`` if none.
+
+    ``dc`` and ``unit_pos`` are its room to work in; how much they hold is how far it reads.
+    """
+    nothing = np.empty((0, blocks.size, 64), np.int16)
+    for bit in range(first, until):
+        units, failed = decode_run(
+            data, bit, stop, blocks, dc_tab, ac_tab, fast, full, groups, span, dc, unit_pos, nothing
+        )
+        if units >= least and not failed:
+            return bit
+    return until
 
 
 @njit(inline="always")

@@ -10,6 +10,43 @@ FEW = 4
 
 
 @njit(cache=True, nogil=True)
+def side_distances(one, other, raised, noise, out):  # type: ignore[no-untyped-def]
+    """To float64 ``out`` (MCUs) the log of how far apart the pixels of two sides are, as a share of how much they vary.
+
+    ``one`` and ``other`` are float32 (MCUs, pixels), ``raised``, float64 (MCUs), is by how much the pixels of ``one`` are higher
+    for a reason of their own; ``noise`` is added to both sums.
+    """
+    pixels = one.shape[1]
+    for k in range(one.shape[0]):
+        mean_one = mean_other = 0.0
+        for x in range(pixels):
+            mean_one += one[k, x]
+            mean_other += other[k, x]
+        mean_one /= pixels
+        mean_other /= pixels
+        far = vary_one = vary_other = 0.0
+        for x in range(pixels):
+            far += abs(other[k, x] - one[k, x] - raised[k])
+            vary_one += (one[k, x] - mean_one) ** 2
+            vary_other += (other[k, x] - mean_other) ** 2
+        varied = np.sqrt(vary_one / pixels) + np.sqrt(vary_other / pixels)
+        out[k] = np.log((far / pixels + noise) / (varied + noise))
+
+
+@njit(cache=True, nogil=True)
+def row_distances(one, other, level_one, level_other, width, noise, out):  # type: ignore[no-untyped-def]
+    """``side_distances`` of whole rows of ``width`` MCUs, each but for the constant by which its MCUs are mostly raised.
+
+    ``level_*``, float32 (MCUs), are the means of each one's pixels. What is left behind the last whole row is not looked at.
+    """
+    raised = np.empty(width)
+    for first in range(0, out.size - width + 1, width):
+        last = first + width
+        raised[:] = np.median(level_other[first:last] - level_one[first:last])
+        side_distances(one[first:last], other[first:last], raised, noise, out[first:last])
+
+
+@njit(cache=True, nogil=True)
 def seam_scores(above, below, varied_above, varied_below, width, near, deviation, noise, most_said, each, whole, out):  # type: ignore[no-untyped-def]
     """Adds to float64 ``out`` (numbers of lost MCUs) what the pixels at a seam say for neighbours, in nats.
 

@@ -96,6 +96,9 @@ def warm() -> None:
         i64(4),
         i64(4),
     )
+    jpeg.next_run(
+        clean, 0, 8, 64, zero, zero, zero, fast, full, groups, one * 99, 1, np.zeros((1, 1), np.int32), i64(2)
+    )
     jpeg.decode_run(
         clean,
         0,
@@ -105,6 +108,7 @@ def warm() -> None:
         zero,
         fast,
         full,
+        groups,
         one * 99,
         np.zeros((1, 1), np.int32),
         i64(2),
@@ -125,6 +129,8 @@ def warm() -> None:
     )
     edges.edge_rows(np.zeros((1, 1, 64), np.int16), zero, np.int64(0), np.zeros((64, 8), np.float32), rows)
     side, few = np.zeros((8, 8), np.float32), np.zeros(8, np.float32)
+    seams.side_distances(side, side, np.zeros(4), 1.0, np.zeros(4))
+    seams.row_distances(side, side, few, few, 4, 1.0, np.zeros(4))
     seams.seam_scores(side, side, few, few, 4, np.ones((2, 2)), 1.0, 1.0, 2.0, 0.5, 1.0, np.zeros(4))
     nal.walk_samples(frozen, zero, one, 4, False, 8, i8(1), i64(1))
     figures = (*aac.bands(3), *aac.books())

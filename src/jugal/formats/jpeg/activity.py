@@ -93,13 +93,13 @@ def _parting(values: NDArray[np.float64], reference: NDArray[np.float64], expect
     scatter = np.sqrt(np.bincount(kind, (values - means[kind]) ** 2, borders.size + 1) / number)
     weights = 1.0 / np.maximum(scatter, _LEAST_SCATTER)[kind]
     count, sums = values.size, _Sums(values * weights, reference * weights[:, None])
-    whole, best = sums.fit(0, count), (0.0, 0)
-    for place in range(_SIDE, count - _SIDE, max(1, count // _PLACES)):
-        first, second = sums.fit(0, place), sums.fit(place, count)
-        if second > _WORSE * first:
-            gain = 0.5 * (count * np.log(whole) - place * np.log(first) - (count - place) * np.log(second))
-            best = max(best, (float(gain), place))
-    return best[1] if best[0] > _SURE else None
+    places = np.arange(_SIDE, count - _SIDE, max(1, count // _PLACES))
+    whole = sums.fit(np.array([0]), np.array([count]))
+    first, second = sums.fit(np.zeros_like(places), places), sums.fit(places, np.full_like(places, count))
+    gain = 0.5 * (count * np.log(whole) - places * np.log(first) - (count - places) * np.log(second))
+    gain[second <= _WORSE * first] = 0.0
+    best = int(np.argmax(gain))
+    return int(places[best]) if gain[best] > _SURE else None
 
 
 class _Sums:
@@ -111,13 +111,14 @@ class _Sums:
         self._cross = np.concatenate((zero[:, 0], np.cumsum(reference * values[:, None], axis=0)))
         self._own = np.concatenate(([0.0], np.cumsum(values * values)))
 
-    def fit(self, first: int, last: int) -> float:
-        """The mean square by which the best line misses the values from ``first`` to ``last``."""
+    def fit(self, first: NDArray[np.int64], last: NDArray[np.int64]) -> NDArray[np.float64]:
+        """The mean squares by which the best lines miss the values of each stretch, from ``first`` to ``last``."""
         square = self._square[last] - self._square[first] + 1e-3 * np.eye(self._square.shape[1])
         cross = self._cross[last] - self._cross[first]
-        line = np.linalg.solve(square, cross)
-        left = self._own[last] - self._own[first] - 2 * line @ cross + line @ square @ line
-        return max(float(left) / (last - first), 1e-3)
+        line = np.linalg.solve(square, cross[..., None])[..., 0]
+        explained = (line * (2 * cross - np.einsum("nij,nj->ni", square, line))).sum(axis=1)
+        left = self._own[last] - self._own[first] - explained
+        return np.maximum(left / (last - first), 1e-3)
 
 
 def _displacement(values: NDArray[np.float64], expected: NDArray[np.float64], first: int) -> tuple[int, float, float]:

@@ -137,7 +137,8 @@ def lookup_tables(tables: tuple[HuffmanTable, ...]) -> tuple[NDArray[np.uint16],
 
 
 @lru_cache(maxsize=16)
-def _grouped(tables: tuple[HuffmanTable, ...]) -> NDArray[np.uint16]:
+def group_tables(tables: tuple[HuffmanTable, ...]) -> NDArray[np.uint16]:
+    """Per table the lookup of several AC symbols at once, as ``kernels.jpeg.group_codes`` makes it."""
     groups = np.zeros((len(tables), 1 << GROUP_BITS), np.uint16)
     group_codes(lookup_tables(tables)[1], groups)
     return groups
@@ -290,7 +291,7 @@ def _decode_scan(
     common = (clean, segments.start, segments.end, segments.mcu, segments.count, units_x)
     if nonzero is None:
         count = decode_sequential(
-            *common, h, v, dc_tab, ac_tab, fast, full, _grouped(tuple(tables)), stride, offset, dc,
+            *common, h, v, dc_tab, ac_tab, fast, full, group_tables(tuple(tables)), stride, offset, dc,
             unit_pos, done, used, *err, limits[indices], careful,
         )  # fmt: skip
     else:

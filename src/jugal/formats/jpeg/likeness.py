@@ -7,6 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from jugal.kernels.seams import side_distances
+
 #: Levels that tell nothing, the least deviation of distances, and fewest of them from which it is learnt.
 NOISE, LEAST_DEVIATION, _FEW = 1.0, 0.2, 16
 #: What one MCU may say at most, in nats, and what chroma counts.
@@ -14,10 +16,12 @@ MOST_SAID, CHROMA = 2.0, 0.5
 
 
 def apart(one: NDArray[np.floating], other: NDArray[np.floating], raised: float | NDArray = 0.0) -> NDArray[np.float64]:
-    """The log of how far apart the pixels (MCUs, pixels) of two sides are when one is ``raised``, as a share of how much they
-    vary along the sides."""
-    distance = np.abs(other - one - raised).mean(axis=1)
-    return np.asarray(np.log((distance + NOISE) / (one.std(axis=1) + other.std(axis=1) + NOISE)), np.float64)
+    """The log of how far apart the pixels (MCUs, pixels) of two sides are when one is ``raised``, all or each by its own, as a
+    share of how much they vary along the sides."""
+    out = np.empty(one.shape[0])
+    rows = (np.ascontiguousarray(side, np.float32) for side in (one, other))
+    side_distances(*rows, np.array(np.broadcast_to(raised, out.shape), np.float64), NOISE, out)
+    return out
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,11 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.base import Subject
-from jugal.formats.jpeg.decode import lookup_tables
+from jugal.formats.jpeg.decode import group_tables, lookup_tables
 from jugal.formats.jpeg.parse import Entropy, Frame, HuffmanTable, Scan, Structure, read_entropy
-from jugal.kernels.jpeg import decode_run
+from jugal.kernels.jpeg import decode_run, next_run
 
 _PROBE = 6_144
+#: MCUs of it at most that are read, and fewest without an error that are believed.
+_MOST_PROBED, _LEAST_PROBED = 4096, 3
 #: Bits at which decoding is begun, and at most where none of these does: an MCU of a fine picture is long.
 _BITS_TRIED, _MOST_BITS_TRIED = 320, 4096
 #: Bits of an MCU or more, at all of which decoding is begun where it may be in step with the wrong component.
@@ -93,7 +95,7 @@ class RunReader:
         for _, td, ta in self.scan.components:
             keys += [k for k in (td, ta | 0x10) if k not in keys]
         codes = tuple(self.scan.tables.get(k) or HuffmanTable(bytes(16), b"") for k in keys)
-        self._fast, self._full = lookup_tables(codes)
+        self._lookup = (*lookup_tables(codes), group_tables(codes))
         self._dc = np.array([keys.index(td) for _, td, _ in self.scan.components], np.int64)
         self._ac = np.array([keys.index(ta | 0x10) for _, _, ta in self.scan.components], np.int64)
         steps = [int(q[0]) if q is not None else 1 for q in tables]
@@ -110,11 +112,25 @@ class RunReader:
             else _NO_COEFFICIENTS
         )
         count, failed = decode_run(
-            entropy.clean, bit, entropy.length * 8, self.blocks, self._dc, self._ac, self._fast, self._full, 8 * self._span,
+            entropy.clean, bit, entropy.length * 8, self.blocks, self._dc, self._ac, *self._lookup, 8 * self._span,
             dc, bits, coefs,
         )  # fmt: skip
         coefs[count:] = 0
         return Run(entropy, dc[:count], bits[: count + 1], bool(failed)), coefs
+
+    def next_start(
+        self, entropy: Entropy, first: int, until: int, least: int, room: tuple[NDArray[np.int32], NDArray[np.int64]]
+    ) -> int:
+        """The first bit from ``first`` up to ``until`` from which ``least`` MCUs read without an error; ``until`` if none.
+
+        As many are read as there is ``room`` for: DC values (MCUs, blocks) and places (MCUs + 1).
+        """
+        return int(
+            next_run(
+                entropy.clean, first, until, entropy.length * 8, self.blocks, self._dc, self._ac, *self._lookup,
+                8 * self._span, least, *room,
+            )
+        )  # fmt: skip
 
     def levels(self, dc: NDArray[np.int32]) -> NDArray[np.float64]:
         """(MCUs, components): the mean level of each MCU in sample levels."""
@@ -143,14 +159,15 @@ class RunReader:
         runs: list[Run] = []
         # Starts near one another fall into step in the same block; others are needed where it may be any.
         usual, members = (_BITS_FOR_ALL, _BITS_FOR_ALL) if self._interchangeable else (_BITS_TRIED, _MEMBERS)
-        for bit in range(min(_MOST_BITS_TRIED if surely else usual, probe.length * 8 - 64)):
-            if bit >= usual and runs:
+        limit = min(_MOST_BITS_TRIED if surely else usual, probe.length * 8 - 64)
+        bit, room = 0, (np.empty((_MOST_PROBED, self.blocks.size), np.int32), np.empty(_MOST_PROBED + 1, np.int64))
+        while len(runs) < members:
+            until = min(usual, limit) if runs else limit
+            bit = self.next_start(probe, bit, until, _LEAST_PROBED, room)
+            if bit >= until:
                 break
-            run, _ = self.read(probe, bit, 4096)
-            if not run.failed and run.count >= 3:
-                runs.append(run)
-                if len(runs) == members:
-                    break
+            runs.append(self.read(probe, bit, _MOST_PROBED)[0])
+            bit += 1
         if not runs:
             return None
         tails = Counter(int(run.bits[-2]) for run in runs)

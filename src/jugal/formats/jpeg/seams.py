@@ -15,7 +15,7 @@ from jugal.formats.jpeg.canvas import ROWS_LEARNT
 from jugal.formats.jpeg.edges import read_sides
 from jugal.formats.jpeg.likeness import CHROMA, LEAST_DEVIATION, MOST_SAID, NOISE, Usual, apart, said
 from jugal.formats.jpeg.runs import Run, RunReader
-from jugal.kernels.seams import seam_scores
+from jugal.kernels.seams import row_distances, seam_scores
 
 #: Rows of MCUs across which sides may still tell that they belong together.
 _ROWS_APART = 8
@@ -69,10 +69,11 @@ class _Learning:
 
     def add(self, bottom: NDArray[np.floating], top: NDArray[np.floating]) -> None:
         width = self._width
+        levels = bottom.mean(axis=1), top.mean(axis=1)
         for number, nearer in enumerate(self._nearer):
             first, up = (number + 2) * width, (number + 1) * width
             straight, *others = (
-                _by_row(bottom, top, first, up + width * k // _COLUMNS, width) for k in range(_COLUMNS)
+                _by_row(bottom, top, levels, first, up + width * k // _COLUMNS, width) for k in range(_COLUMNS)
             )
             if not straight.size:
                 break
@@ -203,10 +204,12 @@ class Seams:
         return out
 
 
-def _by_row(bottom: NDArray, top: NDArray, first: int, shift: int, width: int) -> NDArray[np.float64]:
+def _by_row(
+    bottom: NDArray, top: NDArray, levels: tuple[NDArray, NDArray], first: int, shift: int, width: int
+) -> NDArray[np.float64]:
     """(rows, width): how far apart the upper sides of MCUs from number ``first`` on and the lower ones ``shift`` MCUs before
-    them are, each row but for a constant."""
-    rows = max(0, (top.shape[0] - first) // width)
-    below, above = top[first : first + rows * width], bottom[first - shift : first - shift + rows * width]
-    raised = np.repeat(np.median((below - above).mean(axis=1).reshape(rows, width), axis=1), width)
-    return apart(above, below, raised[:, None]).reshape(rows, width)
+    them are, each row but for a constant. ``levels`` are the means of both, one an MCU."""
+    out = np.empty((max(0, (top.shape[0] - first) // width), width))
+    below, above = slice(first, first + out.size), slice(first - shift, first - shift + out.size)
+    row_distances(bottom[above], top[below], levels[0][above], levels[1][below], width, NOISE, out.reshape(-1))
+    return out

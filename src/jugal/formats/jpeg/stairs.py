@@ -51,27 +51,41 @@ class Step:
     spread: float = 0.0
 
 
-def level_steps(steps: list[NDArray[np.float32]], width: int, first: int, at_side: float = AT_SIDE) -> list[Step]:
+def level_steps(
+    steps: list[NDArray[np.float32]], width: int, first: int, at_side: float = AT_SIDE, least: float = -1.0
+) -> list[Step]:
     """The clearest step in level by each component, the highest first: edges of a row's length that are all off by the same
     amount, and none around them.
 
     ``steps`` are the differences to the row above by component, the first of which is that of MCU number ``first``. What begins
-    near the picture's sides counts ``at_side``.
+    near the picture's sides counts ``at_side``. Steps lower than ``least`` deviations are left out.
     """
     parts = [step.astype(np.float64) for step in steps[:3]]
     if not parts or parts[0].size < 2 * width or width < 8:
         return []
-    found = [_stair(parts, c, width, first, at_side) for c in range(len(parts))]
+    found = []
+    for c, part in enumerate(parts):
+        clipped = _clipped(part)
+        heights = _heights(clipped, width, first, at_side)
+        at = int(np.argmax(heights))
+        if heights[at] >= least:
+            found.append(_stair(parts, c, clipped, width, first, at, float(heights[at])))
     return sorted(found, key=lambda step: -step.height)
 
 
-def _stair(parts: list[NDArray[np.float64]], c: int, width: int, first: int, at_side: float) -> Step:
-    """The clearest stair in component ``c`` of differences to the row above, the first of which is that of MCU number ``first``."""
+def _stair(
+    parts: list[NDArray[np.float64]],
+    c: int,
+    clipped: NDArray[np.float64],
+    width: int,
+    first: int,
+    at: int,
+    height: float,
+) -> Step:
+    """The stair at place ``at`` in component ``c`` of differences to the row above, ``clipped`` in deviations; the first of them is
+    that of MCU number ``first``."""
     values = parts[c]
-    clipped = _clipped(values)
-    heights = _heights(clipped, width, first, at_side)
-    at = int(np.argmax(heights))
-    height, levels = float(heights[at]), abs(float(np.median(values[at : at + width])))
+    levels = abs(float(np.median(values[at : at + width])))
     clean = _is_clean(values, width, first, at, levels)
     turn = at + width - (first + at) % width
     halves = [(p[at:turn], p[turn : at + width]) for p in parts]
@@ -153,6 +167,10 @@ def suspects(planes: list[NDArray[np.float32]], at_side: float = AT_SIDE) -> lis
         if all(abs(unit - other) > width // 2 for other in chosen):
             chosen.append(unit)
     return chosen[:_MOST_SUSPECTS]
+
+
+#: The least height in deviations of a step that ``stands_out``.
+LEAST_HEIGHT = _SILENT_STEP[0]
 
 
 def stands_out(step: Step) -> bool:

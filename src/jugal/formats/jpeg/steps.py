@@ -14,7 +14,16 @@ from jugal.formats.jpeg.decode import raw_offsets
 from jugal.formats.jpeg.edges import read_steps
 from jugal.formats.jpeg.parse import Entropy
 from jugal.formats.jpeg.runs import Run, RunReader
-from jugal.formats.jpeg.stairs import AT_SIDE, Step, is_inside, level_steps, parts_subject, stands_out, suspects
+from jugal.formats.jpeg.stairs import (
+    AT_SIDE,
+    LEAST_HEIGHT,
+    Step,
+    is_inside,
+    level_steps,
+    parts_subject,
+    stands_out,
+    suspects,
+)
 
 _CLUSTER = 4096
 #: Rows on both sides of a suspect that are read, by how many MCUs they have.
@@ -45,7 +54,7 @@ def clear_steps(
     for first in begins:
         last = min(planes[0].size, first + 2 * around * width)
         found = read_steps(reader, entropy, int(bits[first]), width, first, last)
-        for step in level_steps(found, width, first + width, at_side):
+        for step in level_steps(found, width, first + width, at_side, LEAST_HEIGHT):
             if stands_out(step) and not parts_subject(planes, step):
                 yield step
 

@@ -52,7 +52,7 @@ def dc_rgb(picture: Picture, structure: Structure, luminance_first: bool) -> NDA
         quant = structure.quant.get(component.tq)
         factor = (float(quant[0]) if quant is not None else 8.0) / 8.0
         sample = plane[(rows * component.v // frame.v_max)[:, None], cols * component.h // frame.h_max]
-        planes.append((sample * factor + middle) * scale)
+        planes.append((sample.astype(np.float32) * factor + middle) * scale)
     crop_rows = math.ceil(math.ceil(frame.height / 8) / step)
     crop_cols = math.ceil(math.ceil(frame.width / 8) / step)
     planes = [p[:crop_rows, :crop_cols] for p in planes]
@@ -60,7 +60,11 @@ def dc_rgb(picture: Picture, structure: Structure, luminance_first: bool) -> NDA
         rgb = np.repeat(planes[0][..., None], 3, axis=2)
     else:
         first = np.stack(planes[:3], axis=2)
-        rgb = (first - (0.0, 128.0, 128.0)) @ SHOWN.T if luminance_first else first
+        rgb = (
+            (first - np.array((0.0, 128.0, 128.0), np.float32)) @ SHOWN.T.astype(np.float32)
+            if luminance_first
+            else first
+        )
         if len(planes) == 4:
             # Adobe writes inverted CMYK: 255 is no ink.
             rgb = rgb * (planes[3][..., None] / 255.0)

@@ -29,7 +29,8 @@ def _picture(data: bytes) -> np.ndarray | None:
 
 def _picture_share(original: bytes, damaged: bytes) -> float | None:
     right, seen = _picture(original), _picture(damaged)
-    if seen is None or right is None:
+    # A decoder that gives up before the first row leaves its canvas black: it has not opened the picture.
+    if seen is None or right is None or (right.any() and not seen.any()):
         return None
     if seen.shape != right.shape:
         return 0.0

@@ -123,11 +123,9 @@ def warm() -> None:
     )  # fmt: skip
     stairs.stairs(np.zeros(64), 8, 0, 2, np.zeros(64), np.zeros(64), np.zeros(64))
     stairs.stair_heights(np.zeros(64), 8, 0, 2, 0.5, np.zeros(64))
-    rows = np.zeros((1, 8), np.float32)
     edges.edge_means(
         np.zeros((1, 1, 64), np.int16), zero, np.int64(0), zero, np.zeros(1, np.float32), np.zeros(1, np.float32)
     )
-    edges.edge_rows(np.zeros((1, 1, 64), np.int16), zero, np.int64(0), np.zeros((64, 8), np.float32), rows)
     side, few = np.zeros((8, 8), np.float32), np.zeros(8, np.float32)
     seams.side_distances(side, side, np.zeros(4), 1.0, np.zeros(4))
     seams.row_distances(side, side, few, few, 4, 1.0, np.zeros(4))

@@ -11,12 +11,12 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.fft import idctn
 
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.parse import Entropy
+from jugal.formats.jpeg.pixels import BASIS, samples_of
 from jugal.formats.jpeg.runs import Run, RunReader
-from jugal.kernels.edges import edge_means, edge_rows
+from jugal.kernels.edges import edge_means
 
 _CHUNK_ROWS, _CHUNK_UNITS = 8, 2048
 
@@ -122,9 +122,9 @@ def _pixels(
     reader: RunReader, part: _Part, c: int, blocks: NDArray[np.int64], basis: NDArray[np.float32]
 ) -> NDArray[np.float32]:
     """(MCUs, pixels): one row or column of pixels of component ``c``, those of ``blocks`` side by side."""
-    pixels = np.zeros((part.count, 8 * blocks.size), np.float32)
-    edge_rows(part.coefficients, blocks, part.level[c], basis * _scale(reader, c), pixels)
-    return pixels
+    own = part.coefficients[:, blocks].astype(np.float32)
+    own[..., 0] += part.level[c]
+    return samples_of(own, reader.quant[c], basis).reshape(part.count, 8 * blocks.size)
 
 
 def _joined(parts: list[list[NDArray[np.float32]]]) -> list[NDArray[np.float32]]:
@@ -187,15 +187,8 @@ def _continued(near: int, far: int, upright: bool = False) -> NDArray[np.float32
 
     ``upright``: to its column ``near``.
     """
-    out = np.empty((64, 8), np.float32)
-    for k in range(64):
-        block = np.zeros(64)
-        block[spec.ZIGZAG[k]] = 1.0
-        pixels = idctn(block.reshape(8, 8), norm="ortho")
-        if upright:
-            pixels = pixels.T
-        out[k] = 1.5 * pixels[near] - 0.5 * pixels[far]
-    return out
+    rows = BASIS.transpose(0, 2, 1) if upright else BASIS
+    return np.asarray(1.5 * rows[:, near] - 0.5 * rows[:, far])
 
 
 _ABOVE, _BELOW = _continued(0, 1), _continued(7, 6)

@@ -11,10 +11,9 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.fft import idctn
 
-from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.canvas import ROWS_LEARNT, Canvas, Rims, rims_of
+from jugal.formats.jpeg.pixels import samples_of
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.stairs import MAD_TO_DEVIATION
 
@@ -160,20 +159,11 @@ def weighted_median(values: NDArray[np.float64], weights: NDArray[np.float64]) -
     return float(values[order[np.searchsorted(sums, sums[-1] / 2)]])
 
 
-def sample_rows(reader: RunReader, run: Run, first: int, most: int, c: int, offset: int) -> NDArray[np.float64]:
+def sample_rows(reader: RunReader, run: Run, first: int, most: int, c: int, offset: int) -> NDArray[np.float32]:
     """(MCUs, samples): those of component ``c`` of up to ``most`` MCUs from number ``first``, mid-grey at 0, with ``offset``
     added to the quantised DC values."""
     part, coefficients = reader.read(run.entropy, int(run.bits[first]), most, most)
     own = np.flatnonzero(reader.blocks == c)
-    blocks = coefficients[: part.count][:, own].astype(np.int64)
-    blocks[..., 0] = run.dc[first : first + part.count][:, own] + offset
-    return _pixels(blocks, reader.quant[c]).reshape(part.count, -1)
-
-
-def _pixels(blocks: NDArray[np.int64], table: NDArray[np.float64] | None) -> NDArray[np.float64]:
-    """Samples (…, 8, 8) of zigzag coefficients (…, 64), mid-grey at 0."""
-    scale = np.ones(64) if table is None else table
-    natural = np.zeros(blocks.shape)
-    natural[..., list(spec.ZIGZAG)] = blocks * scale
-    square = natural.reshape(*blocks.shape[:-1], 8, 8)
-    return np.asarray(idctn(square, axes=(-2, -1), norm="ortho"))
+    blocks = coefficients[: part.count, own].astype(np.float32)
+    blocks[..., 0] = run.dc[first : first + part.count, own] + offset
+    return samples_of(blocks, reader.quant[c]).reshape(part.count, -1)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import fftconvolve
+from scipy.fft import irfft, next_fast_len, rfft
 
 from jugal.formats.jpeg.decode import Layout, Picture, follow
 from jugal.formats.jpeg.parse import Structure
@@ -124,7 +124,9 @@ class _Sums:
 def _displacement(values: NDArray[np.float64], expected: NDArray[np.float64], first: int) -> tuple[int, float, float]:
     """By how many places ``values``, which begin at place ``first``, fit ``expected`` best; the correlation there and at 0."""
     own = values - values.mean()
-    products = fftconvolve(expected - expected.mean(), own[::-1], mode="valid")
+    length = next_fast_len(expected.size + own.size - 1, real=True)
+    spectrum = rfft(expected - expected.mean(), length) * rfft(own[::-1], length)
+    products = irfft(spectrum, length)[own.size - 1 : expected.size]
     sums = np.concatenate(([0.0], np.cumsum(expected))), np.concatenate(([0.0], np.cumsum(expected**2)))
     n = values.size
     totals, squares = (s[n:] - s[:-n] for s in sums)

@@ -35,14 +35,16 @@ def scan_weights(picture: Picture, structure: Structure) -> list[tuple[float, fl
     that refines leaves those of the bit that it refines, and of the coefficients that were zero until then.
     """
     weights: list[tuple[float, float]] = []
-    before: NDArray[np.uint64] | None = None
+    before: dict[int, NDArray[np.uint64]] = {}
     for number, (layout, _, nonzero) in enumerate(follow(picture.frame, structure.scans, structure.quant)):
         scan = structure.scans[number]
         if scan.ss == 0:
             weights.append(_of_levels(picture, structure, scan))
         else:
-            weights.append(_of_details(picture, structure, scan, layout, before, nonzero))
-        before = nonzero.copy()
+            index = scan.components[0][0]
+            after = nonzero[_sampled(layout, index)]
+            weights.append(_of_details(picture, structure, scan, before.get(index), after))
+        before = {index: nonzero[_sampled(layout, index)].copy() for index in range(len(picture.frame.components))}
     return weights
 
 
@@ -61,21 +63,21 @@ def _limit(frame: Frame) -> float:
 
 
 def _of_details(
-    picture: Picture, structure: Structure, scan: Scan, layout: Layout, before: NDArray[np.uint64] | None, after: NDArray[np.uint64]
-) -> tuple[float, float]:  # fmt: skip
-    """Of a scan of AC values of one component: the mean share over its blocks."""
+    picture: Picture, structure: Structure, scan: Scan, before: NDArray[np.uint64] | None, after: NDArray[np.uint64]
+) -> tuple[float, float]:
+    """Of a scan of AC values of one component: the mean share over some of its blocks, with the coefficients that are not zero
+    ``before`` and ``after`` it."""
     index = scan.components[0][0]
     table = structure.quant.get(picture.frame.components[index].tq)
     if table is None or before is None:
         return 1.0, 1.0
-    some = _sampled(layout, index)
     least = np.zeros(64)
     least[scan.ss : scan.se + 1] = (table[scan.ss : scan.se + 1].astype(np.float64) * (1 << scan.al)) ** 2
-    new = _bits(after[some] & ~before[some])
+    new = _bits(after & ~before)
     energy = new @ (least * (_NEW if scan.ah else _tails(new.mean(axis=0))))
     if scan.ah:
         # The bit that is refined is set in every other one of them.
-        energy = energy + 0.5 * (_bits(before[some]) @ least)
+        energy = energy + 0.5 * (_bits(before) @ least)
     # A block's 64 pixels share the squares of its coefficients. What is shown instead is as large: both miss.
     missing = np.sqrt(energy / 64.0) * (_COLOUR if index else 1.0)
     return _share(missing * np.sqrt(2.0), _limit(picture.frame)), _share(missing, _limit(picture.frame))

@@ -14,7 +14,6 @@ from jugal.formats.jpeg.refit import as_read, assembled, reads_whole, refitted, 
 from jugal.formats.jpeg.select import select
 from jugal.model.span import ByteSpan
 
-_SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 _FITTED = "Found Huffman tables of DC values by which the data read to the last bit, each row like the one above it."
 
 
@@ -59,7 +58,7 @@ def complete_scans(subject: Subject, donor: Subject, model: Structure, start: in
     rest = ByteSpan(start, subject.size)
 
     def written(tables: dict[int, HuffmanTable]) -> tuple[Piece, ...]:
-        return _SOI + head + segments_of(tables) + header, rest
+        return spec.MARK_SOI + head + segments_of(tables) + header, rest
 
     made, tables = as_read(subject, written(scan.tables)), scan.tables
     steps = ["Wrote the donor's header."]
@@ -75,7 +74,7 @@ def complete_scans(subject: Subject, donor: Subject, model: Structure, start: in
             return None
     end = start + made.scans[-1].entropy.end - made.scans[0].entropy.start
     kept = f"Kept the {len(made.scans):,} scans, bytes {start:,} to {end:,}."
-    return RepairDraft((written(tables)[0], ByteSpan(start, end), _EOI), (*steps, kept))
+    return RepairDraft((written(tables)[0], ByteSpan(start, end), spec.MARK_EOI), (*steps, kept))
 
 
 def _fitted(made: Structure, lent: dict[int, HuffmanTable]) -> dict[int, HuffmanTable] | None:

@@ -29,7 +29,6 @@ from jugal.kernels.stuffing import pack_parts
 from jugal.model.span import ByteSpan
 
 _SECTOR = 512
-_SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 _LEAST_UNITS = 2
 #: From how sure and how far the levels that a picture most likely has lie from those it would have, it is not whole.
 _SURE, _FAR_LEVELS = 0.6, 24.0
@@ -91,14 +90,14 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
 def _kept_from(header: bytes, subject: Subject, start: int) -> RepairDraft:
     end = read_entropy(subject.source, start).end
     return RepairDraft(
-        (header, ByteSpan(start, end), _EOI),
+        (header, ByteSpan(start, end), spec.MARK_EOI),
         ("Wrote the donor's header.", f"Kept the entropy-coded data, bytes {start:,} to {end:,}."),
     )
 
 
 def _lent_header(donor: Subject, model: Structure) -> bytes:
     """SOI, then the donor's segments but for those that tell of its own taking (Exif, previews, comments)."""
-    parts = [_SOI]
+    parts = [spec.MARK_SOI]
     for segment in model.segments:
         if segment.marker in (spec.APP0, spec.APP14) or segment.marker in spec.SOF or segment.marker in (
             spec.DQT, spec.DHT, spec.DRI, spec.SOS,
@@ -143,7 +142,7 @@ def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total
         prefix.append(neutral_mcu(model, scan, offsets.tolist()))
     begin = int(raw_offsets(run.entropy, run.bits[:1] >> 3)[0])
     return RepairDraft(
-        (header, *pack_parts(chain(prefix, run.own_bits())), _EOI),
+        (header, *pack_parts(chain(prefix, run.own_bits())), spec.MARK_EOI),
         (
             "Wrote the donor's header.",
             f"Wrote {lost:,} grey blocks for the part that is lost.",

@@ -21,7 +21,6 @@ from jugal.formats.jpeg.parse import Entropy, Structure, read_entropy, walk
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.kernels.stuffing import pack_bits, pack_parts
 
-_SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 #: Luma blocks across and down an MCU, the commonest first; None for a picture of one component.
 SAMPLINGS: tuple[tuple[int, int] | None, ...] = ((2, 2), (2, 1), (1, 1), (1, 2), None)
 #: Percent of the picture that an estimate is worth: its content stands in place, its contrast and tint are guessed.
@@ -83,7 +82,7 @@ def header(sampling: tuple[int, int] | None, width: int, height: int, step: floa
     tables = b""
     for ident, base in enumerate((_K1, _K2) if sampling else (_K1,)):
         tables += bytes([ident]) + bytes(min(255, max(1, round(v * scale))) for v in base)
-    parts = [_SOI, _segment(0xDB, tables)]
+    parts = [spec.MARK_SOI, _segment(0xDB, tables)]
     across, down = sampling or (1, 1)
     luma = bytes([1, across << 4 | down, 0])
     chroma = bytes([2, 0x11, 1, 3, 0x11, 1]) if sampling else b""
@@ -358,7 +357,7 @@ def estimate_header(subject: Subject, donor: Subject | None) -> RepairDraft:
         found.sampling or (0, 0), "one component"
     )
     return RepairDraft(
-        (head, *body, _EOI),
+        (head, *body, spec.MARK_EOI),
         (
             f"Estimated from the data: {found.width} × {found.height} pixels, sampling {kind}, typical tables, contrast by guess.",
             f"Kept {found.count:,} blocks from byte {found.at:,} on, unchanged; wrote {found.lost + missing:,} grey ones for the rest.",

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
 from jugal.formats.jpeg.parse import Structure, read_entropy
@@ -21,7 +22,6 @@ from jugal.formats.jpeg.select import one_sequential_scan, select
 from jugal.kernels.stuffing import pack_bits
 from jugal.model.span import ByteSpan
 
-_EOI = b"\xff\xd9"
 _MOST_INTERVALS = 200_000
 #: A chain of fewer good intervals than this may be chance where bytes are foreign.
 _LEAST_CHAIN = 2
@@ -131,7 +131,7 @@ def _scan_end(subject: Subject, structure: Structure) -> int:
     start = structure.scans[0].entropy.start
     following = subject.source.find(b"\xff\xd8\xff", start)
     stop = following if following >= 0 else subject.size
-    last = subject.source.array[start:stop].tobytes().rfind(_EOI)
+    last = subject.source.array[start:stop].tobytes().rfind(spec.MARK_EOI)
     return start + last if last >= 0 else stop
 
 
@@ -219,7 +219,7 @@ def written(found: Intervals, structure: Structure, header: tuple[Piece, ...]) -
         if number:
             pieces.append(bytes([0xFF, 0xD0 + (number - 1) % 8]))
         pieces.append(spans.get(number) or (last if number == found.total - 1 else usual))
-    pieces.append(_EOI)
+    pieces.append(spec.MARK_EOI)
     return RepairDraft(
         tuple(pieces),
         (

@@ -53,7 +53,7 @@ def _exif_findings(subject: Subject, report: Report, exif: Exif, segment: Segmen
         report.add(FindingCode.JPEG_EXIF, severity, " ".join(exif.problems[:2]), start, end)
     if exif.thumbnail and not exif.problems:
         at, length = exif.thumbnail
-        if at + length <= len(data) and data[at : at + 2] != b"\xff\xd8" and length > 512:
+        if at + length <= len(data) and data[at : at + 2] != spec.MARK_SOI and length > 512:
             first = start + EXIF_HEAD + at
             report.add(
                 FindingCode.JPEG_EXIF, Severity.NOTE, "The embedded thumbnail is no picture.", first, first + length

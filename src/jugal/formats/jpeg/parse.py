@@ -332,7 +332,7 @@ def _finish(source: Source, found: Structure, at: int) -> None:
         while at + 1 < source.size and source.array[at] == 0xFF and source.array[at + 1] == 0xFF:
             at += 1
         head = source.read(at, 4)
-        if head[:2] == b"\xff\xd9":
+        if head[:2] == spec.MARK_EOI:
             found.eoi = at
             found.end = at + 2
             return

@@ -15,7 +15,6 @@ from jugal.formats.jpeg.parse import HuffmanTable, Scan, Structure, walk
 from jugal.formats.jpeg.select import decodable, select
 from jugal.model.span import ByteSpan
 
-_SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 #: Bits behind the last block that may be padding; more is picture data that the frame has no room for.
 PADDING = 24
 #: Percent of such pictures that come back.
@@ -76,14 +75,14 @@ def segments_of(tables: dict[int, HuffmanTable]) -> bytes:
 def assembled(own: Structure, added: dict[int, bytes]) -> tuple[Piece, ...]:
     """The picture's good segments and scans with what is ``added`` before those that begin at a place."""
     bad = {segment.start for segment in own.bad_segments}
-    pieces: list[Piece] = [_SOI]
+    pieces: list[Piece] = [spec.MARK_SOI]
     for segment in own.segments:
         if segment.start in added:
             pieces.append(added[segment.start])
         if segment.start not in bad:
             pieces.append(ByteSpan(segment.start, segment.end))
         pieces += [ByteSpan(s.entropy.start, s.entropy.end) for s in own.scans if s.segment.start == segment.start]
-    return (*pieces, _EOI)
+    return (*pieces, spec.MARK_EOI)
 
 
 def as_read(subject: Subject, pieces: Iterable[Piece]) -> Structure:

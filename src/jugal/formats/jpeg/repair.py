@@ -28,7 +28,6 @@ from jugal.kernels.stuffing import pack_bits
 from jugal.model.span import ByteSpan
 
 _RESTART = re.compile(rb"\xff+[\xd0-\xd7]")
-_SOI, _EOI = b"\xff\xd8", b"\xff\xd9"
 
 
 def _structure(subject: Subject) -> Structure:
@@ -49,7 +48,7 @@ def trim(subject: Subject, donor: Subject | None) -> RepairDraft:
         steps.append(f"Left out bytes {end:,} to {subject.size:,} after the picture.")
     pieces: list[Piece] = [ByteSpan(structure.start, end)]
     if structure.eoi is None:
-        pieces.append(_EOI)
+        pieces.append(spec.MARK_EOI)
         steps.append(f"Added the end-of-image marker at {structure.end:,}.")
     return RepairDraft(tuple(pieces), tuple(steps), kept=_came(structure))
 
@@ -58,7 +57,7 @@ def close(subject: Subject, donor: Subject | None) -> RepairDraft:
     """Adds the missing end-of-image marker after the last entropy-coded byte."""
     structure = _structure(subject)
     end = structure.scans[-1].entropy.end
-    pieces: tuple[Piece, ...] = (ByteSpan(structure.start, end), _EOI)
+    pieces: tuple[Piece, ...] = (ByteSpan(structure.start, end), spec.MARK_EOI)
     steps = (f"Kept bytes {structure.start:,} to {end:,} and added the end-of-image marker.",)
     return RepairDraft(pieces, steps, kept=_came(structure))
 
@@ -96,7 +95,7 @@ def pad(subject: Subject, donor: Subject | None) -> RepairDraft:
         unit = stop
         if unit < decoded.units and interval:
             parts.append(bytes([0xFF, 0xD0 + (unit // interval - 1) % 8]))
-    parts.append(_EOI)
+    parts.append(spec.MARK_EOI)
     share = 100.0 * reached / decoded.units
     return RepairDraft(
         tuple(parts),
@@ -113,7 +112,7 @@ def rebuild_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     structure = _structure(subject)
     if not decodable(structure):
         raise RepairImpossible("Tables that the picture needs are missing.")
-    pieces: list[Piece] = [_SOI]
+    pieces: list[Piece] = [spec.MARK_SOI]
     steps = ["Wrote the start-of-image marker."]
     scan_starts = {s.segment.start: s for s in structure.scans}
     bad = {s.start for s in structure.bad_segments}
@@ -130,7 +129,7 @@ def rebuild_header(subject: Subject, donor: Subject | None) -> RepairDraft:
             end = _legal_end(scan)
             pieces.append(ByteSpan(scan.entropy.start, end))
             steps.append(f"Kept the entropy-coded data, bytes {scan.entropy.start:,} to {end:,}.")
-    pieces.append(_EOI)
+    pieces.append(spec.MARK_EOI)
     steps.append("Wrote the end-of-image marker.")
     return RepairDraft(tuple(pieces), tuple(steps), kept=_came(structure))
 
@@ -160,7 +159,7 @@ def standard_tables(subject: Subject, donor: Subject | None) -> RepairDraft:
     bad = {s.start for s in structure.bad_segments}
     kept = [ByteSpan(s.start, s.end) for s in structure.segments if s.start < first.start and s.start not in bad]
     end = structure.eoi if structure.eoi is not None else structure.scans[-1].entropy.end
-    pieces: list[Piece] = [_SOI, *kept, blocks, ByteSpan(first.start, end), _EOI]
+    pieces: list[Piece] = [spec.MARK_SOI, *kept, blocks, ByteSpan(first.start, end), spec.MARK_EOI]
     return RepairDraft(
         tuple(pieces),
         (

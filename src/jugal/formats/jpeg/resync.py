@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.breaks import STRANGE, strangeness_of, strangers_at
 from jugal.formats.jpeg.canvas import ROWS_LEARNT, Canvas, Placed, first_bit
 from jugal.formats.jpeg.columns import find_break_near, find_breaks, read_row_ends
@@ -328,7 +329,7 @@ def _picture_end(subject: Subject, structure: Structure) -> int:
     if following >= 0 and (structure.eoi is None or following < structure.eoi):
         # Another picture begins where this one should go on.
         return following
-    last = subject.source.rfind(b"\xff\xd9", start)
+    last = subject.source.rfind(spec.MARK_EOI, start)
     if structure.eoi is None:
         return last if last >= 0 else subject.size
     return max(last, structure.eoi) if following < 0 else structure.eoi
@@ -487,7 +488,7 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
         parts.append(_gap(structure, reader.total - reached, levels, usual, usual))
         steps.append(f"Wrote {reader.total - reached:,} neutral blocks to the end of the picture.")
     steps.append("Matched brightness and tint at the seams.")
-    pieces: tuple[Piece, ...] = (*header, *pack_parts(chain.from_iterable(parts)), b"\xff\xd9")
+    pieces: tuple[Piece, ...] = (*header, *pack_parts(chain.from_iterable(parts)), spec.MARK_EOI)
     return RepairDraft(pieces, tuple(steps), kept=mosaic.kept)
 
 

@@ -93,7 +93,7 @@ def cut_scans(subject: Subject, donor: Subject | None) -> RepairDraft:
     cuts = find_cuts(picture, judge(subject, structure, picture).damages)
     if cuts is None:
         raise RepairImpossible("No scan of the picture can be cut to what is good of it.")
-    pieces: list[Piece] = [b"\xff\xd8"]
+    pieces: list[Piece] = [spec.MARK_SOI]
     steps: list[str] = []
     bad = {s.start for s in structure.bad_segments}
     numbers = {scan.segment.start: n for n, scan in enumerate(structure.scans)}
@@ -115,7 +115,7 @@ def cut_scans(subject: Subject, donor: Subject | None) -> RepairDraft:
         pieces += _entropy(decoded, limit)
         if limit < decoded.units:
             steps.append(f"Kept {limit:,} of {decoded.units:,} units of scan {number + 1}.")
-    pieces.append(b"\xff\xd9")
+    pieces.append(spec.MARK_EOI)
     return RepairDraft(tuple(pieces), tuple(steps), kept=cuts.kept)
 
 

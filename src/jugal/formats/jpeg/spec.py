@@ -7,6 +7,8 @@ from numpy.typing import NDArray
 
 SOI, EOI, SOS, DQT, DNL, DRI, DHT, DAC, COM = 0xD8, 0xD9, 0xDA, 0xDB, 0xDC, 0xDD, 0xC4, 0xCC, 0xFE
 APP0, APP1, APP2, APP13, APP14 = 0xE0, 0xE1, 0xE2, 0xED, 0xEE
+#: Both ends of a picture as they stand in a file.
+MARK_SOI, MARK_EOI = b"\xff\xd8", b"\xff\xd9"
 #: Frame headers (B.2.2); 0xC4, 0xC8 and 0xCC are none.
 SOF = frozenset(range(0xC0, 0xD0)) - {DHT, 0xC8, DAC}
 SEQUENTIAL = frozenset({0xC0, 0xC1})

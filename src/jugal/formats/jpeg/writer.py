@@ -36,7 +36,7 @@ def picture_bytes(rgb: NDArray[np.uint8]) -> bytes:
             spec.annex_k_segments(),
             b"\xff\xda\0\x0c\3\1\0\2\x11\3\x11\0\x3f\0",
             pack_bits(np.array(_entropy(levels), np.uint8)),
-            b"\xff\xd9",
+            spec.MARK_EOI,
         )
     )
 

@@ -23,6 +23,8 @@ _FITS, _BETTER = 0.3, 0.06
 _PLACES, _SIDE = 3000, 100
 #: How much better two parts explain the scan than one, in nats, and by how much worse the second must fit.
 _SURE, _WORSE = 40.0, 1.3
+#: Correlation below which a scan fits nowhere: it is another picture's, or astray from its start.
+_FOREIGN = 0.1
 #: Classes of expected values that scatter alike, and the least that they do.
 _CLASSES, _LEAST_SCATTER = 16, 0.1
 
@@ -61,7 +63,8 @@ def _plane(values: NDArray, layout: Layout, component: int, shape: tuple[int, in
 
 
 def _change(values: NDArray[np.float64], reference: NDArray[np.float64]) -> int | None:
-    """Where ``values`` part from ``reference`` (blocks, figures): by the number of blocks that the end fits better, or not at all."""
+    """Where ``values`` part from ``reference`` (blocks, figures): by the number of blocks that the end fits better, or not at all;
+    0 where they fit nowhere."""
     count = values.size
     tail = max(_LEAST, round(_TAIL * count))
     if count < 2 * tail or tail < _LEAST:
@@ -78,7 +81,15 @@ def _change(values: NDArray[np.float64], reference: NDArray[np.float64]) -> int 
         there[inside] = (values[inside] - reference[moved[inside]] @ line) ** 2
         stays = (values - reference[:count] @ line) ** 2
         return int(np.argmin(np.cumsum(np.append(0.0, stays - there))))
-    return _parting(values, reference[:count], reference[:count] @ line)
+    expected = reference[:count] @ line
+    place = _parting(values, reference[:count], expected)
+    return 0 if place is None and _correlation(values, expected) < _FOREIGN else place
+
+
+def _correlation(one: NDArray[np.float64], other: NDArray[np.float64]) -> float:
+    """1 where one of them is the same all along, and nothing can be told."""
+    spread = float(one.std() * other.std())
+    return float(((one - one.mean()) * (other - other.mean())).mean()) / spread if spread > 0 else 1.0
 
 
 def _parting(values: NDArray[np.float64], reference: NDArray[np.float64], expected: NDArray[np.float64]) -> int | None:

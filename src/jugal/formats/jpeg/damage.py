@@ -92,9 +92,35 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
             _silent_swap(result, structure, picture, planes)
         _silent_step(result, structure, picture, planes)
     if result.damages and picture.frame.marker == spec.PROGRESSIVE:
+        _carry_on(result, picture)
         picture.weights = scan_weights(picture, structure)
     _scans_that_never_came(result, structure, picture)
     return result
+
+
+def refined_by(picture: Picture, number: int) -> list[int]:
+    """The scans before scan ``number`` that brought the AC values which it refines; none if it refines none."""
+    scan = picture.scans[number].scan
+    if not scan.ss or not scan.ah:
+        return []
+    return [
+        n
+        for n, other in enumerate(d.scan for d in picture.scans[:number])
+        if other.ss and other.components[0][0] == scan.components[0][0]
+        and other.ss <= scan.se and scan.ss <= other.se
+    ]  # fmt: skip
+
+
+def _carry_on(result: Verdicts, picture: Picture) -> None:
+    """Where a scan is damaged one that refines it goes astray in the same block, though it is noticed later: how many bits it has
+    there hangs on which coefficients are not zero (G.1.2.3)."""
+    firsts: dict[int, int] = {}
+    for damage in sorted(result.damages, key=lambda d: d.scan):
+        before = min((firsts[n] for n in refined_by(picture, damage.scan) if n in firsts), default=damage.first)
+        if before < damage.first:
+            damage.first, damage.noticed_only = before, False
+            damage.start = damage.end = int(_unit_bytes(picture.scans[damage.scan])[before])
+        firsts[damage.scan] = min(damage.first, firsts.get(damage.scan, damage.first))
 
 
 def _scans_that_never_came(result: Verdicts, structure: Structure, picture: Picture) -> None:
@@ -420,11 +446,15 @@ def _limit_spread(damage: Damage, planes: list[NDArray[np.float32]], last_error:
         damage.last = min(damage.last, resumed)
 
 
-def spoiled_mask(picture: Picture, damages: list[Damage]) -> NDArray[np.float32]:
-    """Share of each MCU (rows, MCUs a row) that is not shown rightly, 0..1."""
+def spoiled_mask(picture: Picture, damages: list[Damage], adds_up: bool = False) -> NDArray[np.float32]:
+    """Share of each MCU (rows, MCUs a row) that is not shown rightly, 0..1.
+
+    What several scans of a component are off by falls on the same blocks, the busy ones: the worst of them counts. Between
+    components each counts for itself. What is missing of them ``adds_up``.
+    """
     frame = picture.frame
     rows, cols = frame.mcus_y, frame.mcus_x
-    good = np.ones(rows * cols, np.float32)
+    spoiled: dict[int, NDArray[np.float32]] = {}
     for damage in damages:
         decoded = picture.scans[damage.scan]
         weight = impairment(picture, damage)
@@ -433,7 +463,12 @@ def spoiled_mask(picture: Picture, damages: list[Damage]) -> NDArray[np.float32]
             # A scan of one component: map its block rows onto MCU rows.
             scale = rows * cols / decoded.units
             first, last = int(first * scale), int(np.ceil(last * scale))
-        good[first:last] *= 1.0 - weight
+        component = decoded.scan.components[0][0]
+        here = spoiled.setdefault(component, np.zeros(rows * cols, np.float32))[first:last]
+        here[:] = 1.0 - (1.0 - here) * (1.0 - weight) if adds_up else np.maximum(here, weight)
+    good = np.ones(rows * cols, np.float32)
+    for part in spoiled.values():
+        good *= 1.0 - part
     return (1.0 - good).reshape(rows, cols)
 
 
@@ -444,6 +479,7 @@ def impairment(picture: Picture, damage: Damage) -> float:
     if not picture.weights:
         return 1.0
     # Behind the end of a scan nothing is shown of it; behind other damage what belongs elsewhere is.
-    nothing = damage.code is FindingCode.JPEG_SHORT or damage.end >= picture.scans[damage.scan].scan.entropy.end
+    ended = damage.code is FindingCode.JPEG_SHORT and damage.noticed_only
+    nothing = ended or damage.end >= picture.scans[damage.scan].scan.entropy.end
     astray, missing = picture.weights[damage.scan]
     return missing if nothing else astray

@@ -14,7 +14,7 @@ import numpy as np
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.damage import Damage, judge, spoiled_mask
+from jugal.formats.jpeg.damage import Damage, judge, refined_by, spoiled_mask
 from jugal.formats.jpeg.decode import Decoded, Picture, decode
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.select import decodable, select
@@ -61,14 +61,7 @@ def find_cuts(picture: Picture, damages: list[Damage]) -> Cuts | None:
     limits: list[int] = []
     for number, decoded in enumerate(picture.scans):
         limit = min((d.first for d in damages if d.scan == number and d.weight is None), default=decoded.units)
-        if decoded.scan.ss and decoded.scan.ah:
-            before = [
-                limits[n]
-                for n, other in enumerate(picture.scans[:number])
-                if other.scan.ss and other.scan.components[0][0] == decoded.scan.components[0][0]
-                and other.scan.ss <= decoded.scan.se and decoded.scan.ss <= other.scan.se
-            ]  # fmt: skip
-            limit = min([limit, *before])
+        limit = min([limit, *(limits[n] for n in refined_by(picture, number))])
         limits.append(limit)
     if not limits[0]:
         return None
@@ -81,7 +74,7 @@ def find_cuts(picture: Picture, damages: list[Damage]) -> Cuts | None:
     if not cut:
         return None
     cut += [d for d in damages if d.weight is not None]
-    return Cuts(tuple(limits), scoring.share(float(1.0 - spoiled_mask(picture, cut).mean()), 1.0))
+    return Cuts(tuple(limits), scoring.share(float(1.0 - spoiled_mask(picture, cut, adds_up=True).mean()), 1.0))
 
 
 def cut_scans(subject: Subject, donor: Subject | None) -> RepairDraft:

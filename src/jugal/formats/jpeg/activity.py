@@ -19,18 +19,22 @@ _MOST_BLOCKS = 600_000
 _LEAST, _TAIL = 400, 0.3
 #: How well the end must fit the picture some blocks on, by correlation, and how much better than where it stands.
 _FITS, _BETTER = 0.3, 0.06
-#: Places at most at which the two parts are told apart, and blocks at least on either side.
-_PLACES, _SIDE = 3000, 100
-#: How much better two parts explain the scan than one, in nats, and by how much worse the second must fit.
-_SURE, _WORSE = 40.0, 1.3
-#: Correlation below which a scan fits nowhere: it is another picture's, or astray from its start.
-_FOREIGN = 0.1
-#: Classes of expected values that scatter alike, and the least that they do.
-_CLASSES, _LEAST_SCATTER = 16, 0.1
+#: Blocks at least on either side of a place, where it is looked for first, as shares of the scan, and rounds of it.
+_SIDE, _STARTS, _ROUNDS = 100, (0.1, 0.35, 0.6, 0.85), 6
+#: How much better two parts must explain a scan than one, in nats: where it is damaged for certain, and where it may just end.
+KNOWN, UNKNOWN = 40.0, 80.0
+#: Correlation up to which blocks have nothing to do with what they are compared with, and by how much more by chance, over the root
+#: of their number.
+_FOREIGN, _BY_CHANCE = 0.1, 2.0
+#: Classes of expected values and of values, and how often each is taken to have been seen before any was.
+_CLASSES, _KINDS, _UNSEEN = 8, 8, 0.5
 
 
-def find_change(picture: Picture, structure: Structure, number: int, noticed: int) -> int | None:
-    """The block from which on AC scan ``number``, whose damage showed at block ``noticed``, is astray; None if unclear."""
+def find_change(picture: Picture, structure: Structure, number: int, noticed: int, sure: float = KNOWN) -> int | None:
+    """The block from which on AC scan ``number``, whose damage showed at block ``noticed``, is astray; None if unclear.
+
+    It must be likelier by ``sure`` nats than that none is.
+    """
     decoded = picture.scans[number]
     if decoded.units > _MOST_BLOCKS:
         return None
@@ -53,7 +57,7 @@ def find_change(picture: Picture, structure: Structure, number: int, noticed: in
     slope[:, 1:] += np.abs(np.diff(level, axis=1))
     busy = np.bitwise_count(_plane(before, layout, component, shape)).astype(np.float64)
     reference = np.stack((np.ones(mine.size), np.log1p(busy).ravel(), np.log1p(slope).ravel()), axis=1)
-    return _change(mine[: min(noticed, decoded.units)], reference)
+    return _change(mine[: min(noticed, decoded.units)], reference, sure)
 
 
 def _plane(values: NDArray, layout: Layout, component: int, shape: tuple[int, int]) -> NDArray:
@@ -62,7 +66,7 @@ def _plane(values: NDArray, layout: Layout, component: int, shape: tuple[int, in
     return values[offset : offset + stride * rows].reshape(rows, stride)[: shape[0], : shape[1]]
 
 
-def _change(values: NDArray[np.float64], reference: NDArray[np.float64]) -> int | None:
+def _change(values: NDArray[np.float64], reference: NDArray[np.float64], sure: float) -> int | None:
     """Where ``values`` part from ``reference`` (blocks, figures): by the number of blocks that the end fits better, or not at all;
     0 where they fit nowhere."""
     count = values.size
@@ -81,55 +85,75 @@ def _change(values: NDArray[np.float64], reference: NDArray[np.float64]) -> int 
         there[inside] = (values[inside] - reference[moved[inside]] @ line) ** 2
         stays = (values - reference[:count] @ line) ** 2
         return int(np.argmin(np.cumsum(np.append(0.0, stays - there))))
-    expected = reference[:count] @ line
-    place = _parting(values, reference[:count], expected)
-    return 0 if place is None and _correlation(values, expected) < _FOREIGN else place
+    place = _parting(values, reference[:count], sure)
+    return 0 if place is None and _fit(values, reference[:count]) < _unlike(count) else place
 
 
-def _correlation(one: NDArray[np.float64], other: NDArray[np.float64]) -> float:
-    """1 where one of them is the same all along, and nothing can be told."""
-    spread = float(one.std() * other.std())
-    return float(((one - one.mean()) * (other - other.mean())).mean()) / spread if spread > 0 else 1.0
+def _fit(values: NDArray[np.float64], reference: NDArray[np.float64]) -> float:
+    """The correlation of ``values`` with the best line through ``reference``; 1 where they are all the same, and nothing is told."""
+    spread = float(np.var(values))
+    if not spread:
+        return 1.0
+    left = float(np.var(values - reference @ np.linalg.lstsq(reference, values, rcond=None)[0]))
+    return float(np.sqrt(max(0.0, 1.0 - left / spread)))
 
 
-def _parting(values: NDArray[np.float64], reference: NDArray[np.float64], expected: NDArray[np.float64]) -> int | None:
-    """The best parting of ``values`` in two, each explained by a line of its own; None where one line does as well.
+def _unlike(count: int) -> float:
+    """The correlation up to which so many blocks have nothing to do with what they were compared with."""
+    return float(_FOREIGN + _BY_CHANCE / np.sqrt(count))
 
-    Values are weighed by how much those scatter of which as much is expected: quiet blocks do less than busy ones.
+
+def _parting(values: NDArray[np.float64], reference: NDArray[np.float64], sure: float) -> int | None:
+    """The place from which on ``values`` no longer go with ``reference`` (blocks, figures); None where they go with it to the end.
+
+    How often each value comes where so much is expected is learnt ahead of the place, how often it comes at all behind it; where
+    the place lies best is tried with what was learnt of the one before.
     """
-    borders = np.unique(np.quantile(expected, np.linspace(0, 1, _CLASSES + 1)[1:-1]))
-    kind = np.searchsorted(borders, expected)
-    number = np.maximum(np.bincount(kind, minlength=borders.size + 1), 1)
-    means = np.bincount(kind, values, borders.size + 1) / number
-    scatter = np.sqrt(np.bincount(kind, (values - means[kind]) ** 2, borders.size + 1) / number)
-    weights = 1.0 / np.maximum(scatter, _LEAST_SCATTER)[kind]
-    count, sums = values.size, _Sums(values * weights, reference * weights[:, None])
-    places = np.arange(_SIDE, count - _SIDE, max(1, count // _PLACES))
-    whole = sums.fit(np.array([0]), np.array([count]))
-    first, second = sums.fit(np.zeros_like(places), places), sums.fit(places, np.full_like(places, count))
-    gain = 0.5 * (count * np.log(whole) - places * np.log(first) - (count - places) * np.log(second))
-    gain[second <= _WORSE * first] = 0.0
-    best = int(np.argmax(gain))
-    return int(places[best]) if gain[best] > _SURE else None
+    count = values.size
+    if count < 2 * _SIDE:
+        return None
+    kinds = _classes(values, _KINDS)
+    best, gain = 0, 0.0
+    whole = _fits(kinds, values, reference, count).sum()
+    for start in _STARTS:
+        place = max(_SIDE, int(start * count))
+        for _ in range(_ROUNDS):
+            fits, foreign = _fits(kinds, values, reference, place), _foreign(kinds, place)
+            sums = np.concatenate(([0.0], np.cumsum(fits - foreign)))
+            before, place = place, _SIDE + int(np.argmax(sums[_SIDE : count - _SIDE + 1]))
+            if place == before:
+                break
+        likely = float(fits[:place].sum() + foreign[place:].sum())
+        if (
+            likely - whole > gain
+            and place <= count - _SIDE
+            and _fit(values[place:], reference[place:]) < _unlike(count - place)
+        ):
+            best, gain = place, likely - whole
+    return best if gain > sure else None
 
 
-class _Sums:
-    """Running sums by which a line can be laid through any stretch of values at once."""
+def _classes(values: NDArray[np.float64], most: int) -> NDArray[np.int64]:
+    """Up to ``most`` classes of values by size, of about as many each."""
+    return np.searchsorted(np.unique(np.quantile(values, np.linspace(0, 1, most + 1)[1:-1])), values)
 
-    def __init__(self, values: NDArray[np.float64], reference: NDArray[np.float64]) -> None:
-        zero = np.zeros((1, reference.shape[1], reference.shape[1]))
-        self._square = np.concatenate((zero, np.cumsum(reference[:, :, None] * reference[:, None, :], axis=0)))
-        self._cross = np.concatenate((zero[:, 0], np.cumsum(reference * values[:, None], axis=0)))
-        self._own = np.concatenate(([0.0], np.cumsum(values * values)))
 
-    def fit(self, first: NDArray[np.int64], last: NDArray[np.int64]) -> NDArray[np.float64]:
-        """The mean squares by which the best lines miss the values of each stretch, from ``first`` to ``last``."""
-        square = self._square[last] - self._square[first] + 1e-3 * np.eye(self._square.shape[1])
-        cross = self._cross[last] - self._cross[first]
-        line = np.linalg.solve(square, cross[..., None])[..., 0]
-        explained = (line * (2 * cross - np.einsum("nij,nj->ni", square, line))).sum(axis=1)
-        left = self._own[last] - self._own[first] - explained
-        return np.maximum(left / (last - first), 1e-3)
+def _fits(
+    kinds: NDArray[np.int64], values: NDArray[np.float64], reference: NDArray[np.float64], place: int
+) -> NDArray[np.float64]:
+    """The log of how likely each block's kind is where so much is expected, learnt from those ahead of ``place``."""
+    line = np.linalg.lstsq(reference[:place], values[:place], rcond=None)[0]
+    expected = _classes(reference @ line, _CLASSES)
+    number = int(kinds.max()) + 1
+    seen = np.bincount(expected[:place] * number + kinds[:place], minlength=(int(expected.max()) + 1) * number)
+    table = seen.reshape(-1, number) + _UNSEEN
+    return np.asarray(np.log(table / table.sum(axis=1, keepdims=True))[expected, kinds])
+
+
+def _foreign(kinds: NDArray[np.int64], place: int) -> NDArray[np.float64]:
+    """The log of how likely each block's kind is whatever is expected, learnt from those behind ``place``."""
+    seen = np.bincount(kinds[place:], minlength=int(kinds.max()) + 1) + _UNSEEN
+    return np.asarray(np.log(seen / seen.sum())[kinds])
 
 
 def _displacement(values: NDArray[np.float64], expected: NDArray[np.float64], first: int) -> tuple[int, float, float]:

@@ -11,7 +11,7 @@ from jugal.binary.blocks import Fill
 from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.activity import find_change
+from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, find_change
 from jugal.formats.jpeg.breaks import (
     STRANGE,
     find_break,
@@ -41,6 +41,8 @@ TOLERATED_LEVELS = 5.0
 _SEARCH_BYTES = 1 << 20
 #: MCUs from which a picture is looked at for steps that nothing else tells of.
 _LEAST_UNITS = 256
+#: How near to each other, as a share of a scan, two scans must go astray for the one to have led the other.
+_SAME_BLOCK = 0.05
 
 
 @dataclass(slots=True)
@@ -92,6 +94,7 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
             _silent_swap(result, structure, picture, planes)
         _silent_step(result, structure, picture, planes)
     if result.damages and picture.frame.marker == spec.PROGRESSIVE:
+        _go_back(result, structure, picture)
         _carry_on(result, picture)
         picture.weights = scan_weights(picture, structure)
     _scans_that_never_came(result, structure, picture)
@@ -111,12 +114,43 @@ def refined_by(picture: Picture, number: int) -> list[int]:
     ]  # fmt: skip
 
 
+def _go_back(result: Verdicts, structure: Structure, picture: Picture) -> None:
+    """Where a scan goes astray although its own bytes are good the one that it refines did in the same block, without an error."""
+    damaged = {d.scan for d in result.damages}
+    for damage in sorted(result.damages, key=lambda d: -d.scan):
+        for number in refined_by(picture, damage.scan):
+            if number in damaged or not _may_go_astray(picture, number):
+                continue
+            decoded = picture.scans[number]
+            place = find_change(picture, structure, number, decoded.units)
+            if place is not None and abs(place - damage.first) <= _SAME_BLOCK * decoded.units:
+                at = int(_unit_bytes(decoded)[place])
+                result.damages.append(Damage(number, place, decoded.units, FindingCode.JPEG_BREAK, at, at))
+                damaged.add(number)
+    result.damages.sort(key=lambda d: (d.scan, d.first))
+
+
+def _unprepared(picture: Picture) -> list[int]:
+    """The scans that refine AC values to which the scan before, that should have refined them first, is gone (G.1.1.1.2)."""
+    low = np.full((len(picture.frame.components), 64), -1)
+    found = []
+    for number, decoded in enumerate(picture.scans):
+        scan = decoded.scan
+        for index, _, _ in scan.components:
+            part = low[index, scan.ss : scan.se + 1]
+            if scan.ss and scan.ah and (part != scan.ah).any():
+                found.append(number)
+            part[:] = scan.al
+    return found
+
+
 def _carry_on(result: Verdicts, picture: Picture) -> None:
     """Where a scan is damaged one that refines it goes astray in the same block, though it is noticed later: how many bits it has
     there hangs on which coefficients are not zero (G.1.2.3)."""
-    firsts: dict[int, int] = {}
+    firsts = dict.fromkeys(_unprepared(picture), 0)
     for damage in sorted(result.damages, key=lambda d: d.scan):
-        before = min((firsts[n] for n in refined_by(picture, damage.scan) if n in firsts), default=damage.first)
+        led = (damage.scan, *refined_by(picture, damage.scan))
+        before = min((firsts[n] for n in led if n in firsts), default=damage.first)
         if before < damage.first:
             damage.first, damage.noticed_only = before, False
             damage.start = damage.end = int(_unit_bytes(picture.scans[damage.scan])[before])
@@ -316,8 +350,10 @@ def _judge_scan(
         if _has_edges(structure):
             ends = structure.eoi is None and scan.entropy.end >= subject_size - 2
             _look_back(damage, structure, decoded, s, bounds[s + 1], errors, ends)
-        elif damage.noticed_only and _may_go_astray(picture, number, code):
-            place = find_change(picture, structure, number, noticed_unit)
+        elif damage.noticed_only and _may_go_astray(picture, number):
+            # Most files that end early are good up to there.
+            ends = code is FindingCode.JPEG_SHORT and number + 1 == len(picture.scans)
+            place = find_change(picture, structure, number, noticed_unit, UNKNOWN if ends else KNOWN)
             if place is not None:
                 damage.first, damage.noticed_only = place, False
                 damage.start = damage.end = int(_unit_bytes(decoded)[place])
@@ -359,11 +395,10 @@ def _look_back(
         damage.start = damage.end = int(bytes_at[broken])
 
 
-def _may_go_astray(picture: Picture, number: int, code: FindingCode) -> bool:
-    """Whether a progressive scan may have gone wrong long before it was noticed: one of AC values that does not just end."""
+def _may_go_astray(picture: Picture, number: int) -> bool:
+    """Whether a progressive scan may have gone wrong long before it was noticed: one of AC values."""
     scan = picture.scans[number].scan
-    ends = code is FindingCode.JPEG_SHORT and number + 1 == len(picture.scans)
-    return picture.frame.marker == spec.PROGRESSIVE and scan.ss > 0 and not scan.restart_interval and not ends
+    return picture.frame.marker == spec.PROGRESSIVE and scan.ss > 0 and not scan.restart_interval
 
 
 def _all_sound(decoded: Decoded) -> bool:

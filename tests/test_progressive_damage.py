@@ -12,7 +12,8 @@ from PIL import Image
 
 from conftest import examine
 from jugal.binary.source import Source
-from jugal.formats.jpeg.activity import find_change
+from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, _parting, busyness, find_change
+from jugal.formats.jpeg.damage import _unprepared
 from jugal.formats.jpeg.decode import decode, follow
 from jugal.formats.jpeg.importance import scan_weights
 from jugal.formats.jpeg.parse import walk
@@ -124,3 +125,60 @@ def test_a_lost_quantisation_table_beside_other_damage_is_no_failure(kind: str) 
     found = examine(sick)
     assert not any(f.code is FindingCode.EXAMINER for f in found.findings)
     assert found.score is not None and found.score < 60
+
+
+@pytest.mark.parametrize("share_kept", [0.3, 0.7])
+@pytest.mark.parametrize("number", [1, 4, 5, 9])
+def test_values_that_go_on_elsewhere_are_parted_where_they_do(number: int, share_kept: float) -> None:
+    """Of what a healthy scan brings the part behind a block is taken from elsewhere in it; the healthy one itself is not parted."""
+    structure, picture = opened(photo(3))
+    values, reference = busyness(picture, structure, number)
+    block = int(share_kept * values.size)
+    moved = values.copy()
+    moved[block:] = np.roll(values, 1777)[block:]
+    place = _parting(moved, reference, KNOWN)
+    assert place is not None and abs(place - block) < 150
+    assert _parting(values, reference, UNKNOWN) is None
+
+
+def test_a_scan_that_refines_what_was_spoilt_leads_back_to_it() -> None:
+    """A few bytes lost in a first refinement raise no error in it: the second one, whose own bytes are good, goes astray in the
+    same block."""
+    led = 0
+    for seed in (2, 4, 5, 8):
+        data = photo(seed)
+        structure, _ = opened(data)
+        entropy = structure.scans[5].entropy
+        at = entropy.start + (entropy.end - entropy.start) // 3
+        sick = data[:at] + data[at + 40 :]
+        found = examine(sick)
+        graves = [f.span.start for f in found.findings if f.span and f.severity in (Severity.MAJOR, Severity.FATAL)]
+        led += bool(graves) and abs(min(graves) - at) <= 4096
+    assert led >= 3, "of four"
+
+
+@pytest.mark.parametrize("mode", ["RGB", "L"])
+def test_a_refinement_of_what_never_came_is_astray_from_its_start(mode: str) -> None:
+    """The first refinement of the brightness is cut out with its header: decoders read the second one wrongly from the first block."""
+    data = photo(6, mode, 0)
+    structure, picture = opened(data)
+    assert _unprepared(picture) == []
+    lost = next(s for s in structure.scans if s.ss and s.ah == 2)
+    sick = data[: lost.segment.start] + data[lost.entropy.end :]
+    cut, shown = opened(sick)
+    later = next(n for n, s in enumerate(cut.scans) if s.ss and s.ah == 1 and s.components[0][0] == 0)
+    assert _unprepared(shown) == [later]
+    found = examine(sick)
+    assert found.verdict is not Verdict.INTACT
+    assert abs((found.score or 0) - (share("jpeg", data, sick) or 0)) < 8
+
+
+@pytest.mark.parametrize("seed", range(1, 7))
+def test_a_picture_that_just_ends_is_damaged_where_it_ends(seed: int) -> None:
+    data = photo(seed)
+    last = opened(data)[0].scans[-1].entropy
+    end = last.start + (last.end - last.start) * (2 + seed) // 9
+    graves = [
+        f.span.start for f in examine(data[:end]).findings if f.span and f.severity in (Severity.MAJOR, Severity.FATAL)
+    ]
+    assert graves and abs(min(graves) - end) <= 4096

@@ -9,6 +9,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft
+from scipy.ndimage import uniform_filter1d
 
 from jugal.formats.jpeg.decode import Layout, Picture, follow
 from jugal.formats.jpeg.parse import Structure
@@ -23,9 +24,9 @@ _FITS, _BETTER = 0.3, 0.06
 _SIDE, _STARTS, _ROUNDS = 100, (0.1, 0.35, 0.6, 0.85), 6
 #: How much better two parts must explain a scan than one, in nats: where it is damaged for certain, and where it may just end.
 KNOWN, UNKNOWN = 40.0, 80.0
-#: Correlation up to which blocks have nothing to do with what they are compared with, and by how much more by chance, over the root
-#: of their number.
-_FOREIGN, _BY_CHANCE = 0.1, 2.0
+#: Blocks about each that are near it, the dependence, times their number, that comes by chance, and by how much less it must be
+#: behind a place than ahead of it.
+_NEAR, _BY_CHANCE, _LESS = 17, 20.0, 0.45
 #: Classes of expected values and of values, and how often each is taken to have been seen before any was.
 _CLASSES, _KINDS, _UNSEEN = 8, 8, 0.5
 
@@ -38,6 +39,16 @@ def find_change(picture: Picture, structure: Structure, number: int, noticed: in
     decoded = picture.scans[number]
     if decoded.units > _MOST_BLOCKS:
         return None
+    values, reference = busyness(picture, structure, number)
+    # Behind the end of the data there are only zeros.
+    count = min(noticed, int(decoded.done.sum()))
+    return _change(values[:count], reference, sure) if values.size else None
+
+
+def busyness(picture: Picture, structure: Structure, number: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """What AC scan ``number`` brings to each of its blocks, (blocks,), and what went before it, (blocks, figures): 1, how many
+    values scans before it brought, and how steep the levels are there. Nothing where no scan of DC values came first."""
+    decoded = picture.scans[number]
     component = decoded.scan.components[0][0]
     scans = structure.scans
     before = new = np.zeros(0, np.uint64)
@@ -48,7 +59,7 @@ def find_change(picture: Picture, structure: Structure, number: int, noticed: in
         elif count == number and count:
             dc, new = levels, seen & ~before
     if not new.size:
-        return None  # no scan of DC values came first
+        return np.zeros(0), np.zeros((0, 3))
     shape = -(-decoded.units // decoded.units_x), decoded.units_x
     mine = np.log1p(np.bitwise_count(_plane(new, layout, component, shape)).astype(np.float64)).ravel()
     level = _plane(dc, layout, component, shape).astype(np.float64)
@@ -56,8 +67,7 @@ def find_change(picture: Picture, structure: Structure, number: int, noticed: in
     slope[1:] += np.abs(np.diff(level, axis=0))
     slope[:, 1:] += np.abs(np.diff(level, axis=1))
     busy = np.bitwise_count(_plane(before, layout, component, shape)).astype(np.float64)
-    reference = np.stack((np.ones(mine.size), np.log1p(busy).ravel(), np.log1p(slope).ravel()), axis=1)
-    return _change(mine[: min(noticed, decoded.units)], reference, sure)
+    return mine, np.stack((np.ones(mine.size), np.log1p(busy).ravel(), np.log1p(slope).ravel()), axis=1)
 
 
 def _plane(values: NDArray, layout: Layout, component: int, shape: tuple[int, int]) -> NDArray:
@@ -86,21 +96,27 @@ def _change(values: NDArray[np.float64], reference: NDArray[np.float64], sure: f
         stays = (values - reference[:count] @ line) ** 2
         return int(np.argmin(np.cumsum(np.append(0.0, stays - there))))
     place = _parting(values, reference[:count], sure)
-    return 0 if place is None and _fit(values, reference[:count]) < _unlike(count) else place
+    return 0 if place is None and _dependence(values, reference[:count]) < _BY_CHANCE / count else place
 
 
-def _fit(values: NDArray[np.float64], reference: NDArray[np.float64]) -> float:
-    """The correlation of ``values`` with the best line through ``reference``; 1 where they are all the same, and nothing is told."""
-    spread = float(np.var(values))
-    if not spread:
-        return 1.0
-    left = float(np.var(values - reference @ np.linalg.lstsq(reference, values, rcond=None)[0]))
-    return float(np.sqrt(max(0.0, 1.0 - left / spread)))
+def _dependence(values: NDArray[np.float64], reference: NDArray[np.float64]) -> float:
+    """How much of what ``values`` vary among near blocks goes with ``reference``, 0..1; 1 where they do not vary.
+
+    Both follow the picture at large, which lies beneath even where they belong to other blocks.
+    """
+    ups = values - uniform_filter1d(values, _NEAR)
+    expected = reference[:, 1:] - uniform_filter1d(reference[:, 1:], _NEAR, axis=0)
+    spread = float(np.var(ups))
+    return (
+        1.0 - float(np.var(ups - expected @ np.linalg.lstsq(expected, ups, rcond=None)[0])) / spread if spread else 1.0
+    )
 
 
-def _unlike(count: int) -> float:
-    """The correlation up to which so many blocks have nothing to do with what they were compared with."""
-    return float(_FOREIGN + _BY_CHANCE / np.sqrt(count))
+def _parts(values: NDArray[np.float64], reference: NDArray[np.float64], place: int) -> bool:
+    """Whether what goes with ``reference`` ahead of ``place`` does so no more behind it. What refines values is bound to those
+    that are there even when it is astray, but far less."""
+    behind = _dependence(values[place:], reference[place:])
+    return behind < max(_LESS * _dependence(values[:place], reference[:place]), _BY_CHANCE / (values.size - place))
 
 
 def _parting(values: NDArray[np.float64], reference: NDArray[np.float64], sure: float) -> int | None:
@@ -124,11 +140,7 @@ def _parting(values: NDArray[np.float64], reference: NDArray[np.float64], sure: 
             if place == before:
                 break
         likely = float(fits[:place].sum() + foreign[place:].sum())
-        if (
-            likely - whole > gain
-            and place <= count - _SIDE
-            and _fit(values[place:], reference[place:]) < _unlike(count - place)
-        ):
+        if likely - whole > gain and place <= count - _SIDE and _parts(values, reference, place):
             best, gain = place, likely - whole
     return best if gain > sure else None
 

@@ -12,7 +12,7 @@ from PIL import Image
 
 from conftest import examine
 from jugal.binary.source import Source
-from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, _parting, busyness, find_change
+from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, _parting, busyness, find_change, is_astray
 from jugal.formats.jpeg.damage import _unprepared
 from jugal.formats.jpeg.decode import decode, follow
 from jugal.formats.jpeg.importance import scan_weights
@@ -182,3 +182,19 @@ def test_a_picture_that_just_ends_is_damaged_where_it_ends(seed: int) -> None:
         f.span.start for f in examine(data[:end]).findings if f.span and f.severity in (Severity.MAJOR, Severity.FATAL)
     ]
     assert graves and abs(min(graves) - end) <= 4096
+
+
+def test_whether_a_refined_scan_is_astray_is_told_at_the_block_of_the_scan_that_refines_it() -> None:
+    told = spared = 0
+    for seed in (2, 4, 5, 8):
+        data = photo(seed)
+        structure, picture = opened(data)
+        entropy = structure.scans[5].entropy
+        at = entropy.start + (entropy.end - entropy.start) // 2
+        block = int(np.searchsorted(picture.scans[5].raw(picture.scans[5].unit_pos), at))
+        spared += not is_astray(picture, structure, 5, block)
+        sick, shown = opened(data[:at] + data[at + 300 :])
+        told += is_astray(shown, sick, 5, block)
+        # Neither a scan that refines nothing nor a place without blocks on both sides is told of.
+        assert not is_astray(shown, sick, 4, block) and not is_astray(shown, sick, 5, 3)
+    assert spared == 4 and told >= 3

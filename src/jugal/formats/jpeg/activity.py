@@ -14,7 +14,7 @@ from scipy.ndimage import uniform_filter1d
 from jugal.formats.jpeg.decode import Layout, Picture, follow
 from jugal.formats.jpeg.parse import Structure
 
-#: More blocks than this are not looked at: the sums over them would take more room than the picture.
+#: More blocks than this are not looked at: each look decodes all scans again.
 _MOST_BLOCKS = 600_000
 #: Blocks at the least by which a displacement is told, and the part of a scan's end that they are.
 _LEAST, _TAIL = 400, 0.3
@@ -27,6 +27,8 @@ KNOWN, UNKNOWN = 40.0, 80.0
 #: Blocks about each that are near it, the dependence, times their number, that comes by chance, and by how much less it must be
 #: behind a place than ahead of it.
 _NEAR, _BY_CHANCE, _LESS = 17, 20.0, 0.45
+#: Blocks behind a place from which it is told whether a scan is astray that shows no damage.
+_FOLLOWING = 1200
 #: Classes of expected values and of values, and how often each is taken to have been seen before any was.
 _CLASSES, _KINDS, _UNSEEN = 8, 8, 0.5
 
@@ -43,6 +45,21 @@ def find_change(picture: Picture, structure: Structure, number: int, noticed: in
     # Behind the end of the data there are only zeros.
     count = min(noticed, int(decoded.done.sum()))
     return _change(values[:count], reference, sure) if values.size else None
+
+
+def is_astray(picture: Picture, structure: Structure, number: int, block: int) -> bool:
+    """Whether AC scan ``number``, that shows no damage itself, no longer fits the picture from ``block`` on: it must be the block
+    at which one that refines it goes astray."""
+    decoded = picture.scans[number]
+    # A scan that refines nothing seldom goes astray without an error, and what went before says too little of it.
+    if not decoded.scan.ah or decoded.units > _MOST_BLOCKS or not _SIDE <= block <= decoded.units - _SIDE:
+        return False
+    values, reference = busyness(picture, structure, number)
+    if not values.size:
+        return False
+    kinds = _classes(values, _KINDS)
+    said = _fits(kinds, values, reference, block) - _foreign(kinds, block)
+    return float(said[block : block + _FOLLOWING].mean()) < 0.0
 
 
 def busyness(picture: Picture, structure: Structure, number: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

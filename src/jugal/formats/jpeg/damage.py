@@ -11,7 +11,7 @@ from jugal.binary.blocks import Fill
 from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, find_change
+from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, find_change, is_astray
 from jugal.formats.jpeg.breaks import (
     STRANGE,
     find_break,
@@ -41,8 +41,6 @@ TOLERATED_LEVELS = 5.0
 _SEARCH_BYTES = 1 << 20
 #: MCUs from which a picture is looked at for steps that nothing else tells of.
 _LEAST_UNITS = 256
-#: How near to each other, as a share of a scan, two scans must go astray for the one to have led the other.
-_SAME_BLOCK = 0.05
 
 
 @dataclass(slots=True)
@@ -115,17 +113,16 @@ def refined_by(picture: Picture, number: int) -> list[int]:
 
 
 def _go_back(result: Verdicts, structure: Structure, picture: Picture) -> None:
-    """Where a scan goes astray although its own bytes are good the one that it refines did in the same block, without an error."""
+    """Where a scan goes astray although its own bytes are good one that it refines did in the same block, without an error."""
     damaged = {d.scan for d in result.damages}
-    for damage in sorted(result.damages, key=lambda d: -d.scan):
+    for damage in [d for d in result.damages if not d.noticed_only]:
         for number in refined_by(picture, damage.scan):
             if number in damaged or not _may_go_astray(picture, number):
                 continue
-            decoded = picture.scans[number]
-            place = find_change(picture, structure, number, decoded.units)
-            if place is not None and abs(place - damage.first) <= _SAME_BLOCK * decoded.units:
-                at = int(_unit_bytes(decoded)[place])
-                result.damages.append(Damage(number, place, decoded.units, FindingCode.JPEG_BREAK, at, at))
+            if is_astray(picture, structure, number, damage.first):
+                decoded = picture.scans[number]
+                at = int(_unit_bytes(decoded)[damage.first])
+                result.damages.append(Damage(number, damage.first, decoded.units, FindingCode.JPEG_BREAK, at, at))
                 damaged.add(number)
     result.damages.sort(key=lambda d: (d.scan, d.first))
 

@@ -16,9 +16,9 @@ _EACH = np.uint64(0x0101010101010101)
 
 @njit(inline="always")
 def _one_value(data, start, end):  # type: ignore[no-untyped-def]
-    """The byte value when all bytes from ``start`` to ``end`` are the same, else -1. Most sectors cost two bytes."""
+    """The byte value when all bytes from ``start`` to ``end`` are the same, else -1. Most sectors cost one line of the cache."""
     value = data[start]
-    if data[end - 1] != value:
+    if end - start >= 8 and word64(data, start) != np.uint64(value) * _EACH:
         return -1
     for i in range(start + 1, end):
         if data[i] != value:

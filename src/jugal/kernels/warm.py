@@ -127,7 +127,7 @@ def warm() -> None:
         np.zeros((1, 1, 64), np.int16), zero, np.int64(0), zero, np.zeros(1, np.float32), np.zeros(1, np.float32)
     )
     side, few = np.zeros((8, 8), np.float32), np.zeros(8, np.float32)
-    seams.side_distances(side, side, np.zeros(4), 1.0, np.zeros(4))
+    seams.side_distances(side, side, np.zeros(8), 1.0, np.zeros(8))
     seams.row_distances(side, side, few, few, 4, 1.0, np.zeros(4))
     seams.seam_scores(side, side, few, few, 4, np.ones((2, 2)), 1.0, 1.0, 2.0, 0.5, 1.0, np.zeros(4))
     nal.walk_samples(frozen, zero, one, 4, False, 8, i8(1), i64(1))

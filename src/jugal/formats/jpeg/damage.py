@@ -41,6 +41,7 @@ TOLERATED_LEVELS = 5.0
 _SEARCH_BYTES = 1 << 20
 #: MCUs from which a picture is looked at for steps that nothing else tells of.
 _LEAST_UNITS = 256
+_NO_COMPONENT = -1
 
 
 @dataclass(slots=True)
@@ -149,8 +150,10 @@ def _carry_on(result: Verdicts, picture: Picture) -> None:
         led = (damage.scan, *refined_by(picture, damage.scan))
         before = min((firsts[n] for n in led if n in firsts), default=damage.first)
         if before < damage.first:
-            damage.first, damage.noticed_only = before, False
-            damage.start = damage.end = int(_unit_bytes(picture.scans[damage.scan])[before])
+            damage.first = before
+            if damage.noticed_only:
+                damage.noticed_only = False
+                damage.start = damage.end = int(_unit_bytes(picture.scans[damage.scan])[before])
         firsts[damage.scan] = min(damage.first, firsts.get(damage.scan, damage.first))
 
 
@@ -481,8 +484,8 @@ def _limit_spread(damage: Damage, planes: list[NDArray[np.float32]], last_error:
 def spoiled_mask(picture: Picture, damages: list[Damage], adds_up: bool = False) -> NDArray[np.float32]:
     """Share of each MCU (rows, MCUs a row) that is not shown rightly, 0..1.
 
-    What several scans of a component are off by falls on the same blocks, the busy ones: the worst of them counts. Between
-    components each counts for itself. What is missing of them ``adds_up``.
+    What several scans of a component are off by falls on the same blocks, the busy ones: the worst of them counts. Components
+    count each for itself, as does what no scan brought. What is missing of several scans ``adds_up``.
     """
     frame = picture.frame
     rows, cols = frame.mcus_y, frame.mcus_x
@@ -495,7 +498,7 @@ def spoiled_mask(picture: Picture, damages: list[Damage], adds_up: bool = False)
             # A scan of one component: map its block rows onto MCU rows.
             scale = rows * cols / decoded.units
             first, last = int(first * scale), int(np.ceil(last * scale))
-        component = decoded.scan.components[0][0]
+        component = decoded.scan.components[0][0] if damage.weight is None else _NO_COMPONENT
         here = spoiled.setdefault(component, np.zeros(rows * cols, np.float32))[first:last]
         here[:] = 1.0 - (1.0 - here) * (1.0 - weight) if adds_up else np.maximum(here, weight)
     good = np.ones(rows * cols, np.float32)

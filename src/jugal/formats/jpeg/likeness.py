@@ -18,6 +18,8 @@ MOST_SAID, CHROMA = 2.0, 0.5
 def apart(one: NDArray[np.floating], other: NDArray[np.floating], raised: float | NDArray = 0.0) -> NDArray[np.float64]:
     """The log of how far apart the pixels (MCUs, pixels) of two sides are when one is ``raised``, all or each by its own, as a
     share of how much they vary along the sides."""
+    if one.shape != other.shape:
+        raise ValueError(f"Sides of {one.shape} and {other.shape} cannot be compared.")  # the kernel checks no bounds
     out = np.empty(one.shape[0])
     rows = (np.ascontiguousarray(side, np.float32) for side in (one, other))
     side_distances(*rows, np.array(np.broadcast_to(raised, out.shape), np.float64), NOISE, out)

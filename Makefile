@@ -18,7 +18,7 @@ demo: setup
 	$(BIN)/jugal demo
 
 test: setup
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 2
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n 2 --dist loadfile
 
 check: setup
 	$(BIN)/ruff format --check src tests bench

@@ -287,6 +287,7 @@ def test_a_bomb_is_a_finding_not_an_inflation() -> None:
             member.write(bytes(1 << 22))
     found = examine_source(Source.from_bytes(out.getvalue()), replace(DEFAULT_LIMITS, inflated_member=1 << 28))
     assert FindingCode.ZIP_BOMB in {f.code for f in found.findings}
+    assert DEFAULT_LIMITS.inflated_member == 1 << 30
 
 
 def test_encrypted_members_are_said_to_be() -> None:

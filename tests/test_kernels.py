@@ -20,9 +20,11 @@ from jugal.engine.strips import MAX_SPANS, lay_out
 from jugal.formats.base import Report, Subject
 from jugal.formats.jpeg.decode import lookup_tables
 from jugal.formats.jpeg.entropy import code_bits
+from jugal.formats.jpeg.likeness import NOISE, apart
 from jugal.formats.jpeg.parse import HuffmanTable
 from jugal.formats.jpeg.spec import ANNEX_K, ZIGZAG, table_segment
 from jugal.kernels import blockstats, nal, png, stuffing
+from jugal.kernels.seams import row_distances
 from jugal.model import scoring
 from jugal.model.codes import FindingCode
 from jugal.model.finding import Finding, Severity
@@ -371,3 +373,29 @@ def test_sizes_in_words(size: int, words: str) -> None:
 )
 def test_a_score_is_not_rounded_to_whole(score: float | None, digits: int, words: str) -> None:
     assert shown_score(score, digits) == words
+
+
+@pytest.mark.parametrize("pixels", [8, 16])
+def test_distances_of_sides_are_those_of_plain_arithmetic(pixels: int) -> None:
+    rng = np.random.default_rng(pixels)
+    one, other = (rng.normal(0, 30, (22, pixels)).astype(np.float32) for _ in range(2))
+    raised = rng.normal(0, 9, 22)
+
+    def plain(raised: np.ndarray) -> np.ndarray:
+        a, b = one.astype(np.float64), other.astype(np.float64)
+        return np.log((np.abs(b - a - raised[:, None]).mean(axis=1) + NOISE) / (a.std(axis=1) + b.std(axis=1) + NOISE))
+
+    np.testing.assert_allclose(apart(one, other, raised), plain(raised), atol=1e-5)
+    np.testing.assert_allclose(apart(one, other, 3.0), plain(np.full(22, 3.0)), atol=1e-5)
+    # Two whole rows of ten; what is left behind them stays as it was.
+    levels = one.mean(axis=1), other.mean(axis=1)
+    out = np.full(22, 77.0)
+    row_distances(one, other, *levels, 10, NOISE, out)
+    by_row = np.repeat([np.median((levels[1] - levels[0])[k : k + 10]) for k in (0, 10, 20)], 10)[:22]
+    np.testing.assert_allclose(out[:20], plain(by_row)[:20], atol=1e-4)
+    assert (out[20:] == 77.0).all()
+
+
+def test_sides_of_different_shapes_are_refused() -> None:
+    with pytest.raises(ValueError, match="cannot be compared"):
+        apart(np.zeros((4, 8), np.float32), np.zeros((3, 8), np.float32))

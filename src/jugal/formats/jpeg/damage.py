@@ -41,6 +41,7 @@ TOLERATED_LEVELS = 5.0
 _SEARCH_BYTES = 1 << 20
 #: MCUs from which a picture is looked at for steps that nothing else tells of.
 _LEAST_UNITS = 256
+#: In place of a component where a damage is of no scan's.
 _NO_COMPONENT = -1
 
 
@@ -128,6 +129,12 @@ def _go_back(result: Verdicts, structure: Structure, picture: Picture) -> None:
     result.damages.sort(key=lambda d: (d.scan, d.first))
 
 
+def _place(damage: Damage, decoded: Decoded, unit: int) -> None:
+    """Of a damage that was only noticed it is known now in which unit it begins."""
+    damage.first, damage.noticed_only = unit, False
+    damage.start = damage.end = int(_unit_bytes(decoded)[unit])
+
+
 def _unprepared(picture: Picture) -> list[int]:
     """The scans that refine AC values to which the scan before, that should have refined them first, is gone (G.1.1.1.2)."""
     low = np.full((len(picture.frame.components), 64), -1)
@@ -150,10 +157,9 @@ def _carry_on(result: Verdicts, picture: Picture) -> None:
         led = (damage.scan, *refined_by(picture, damage.scan))
         before = min((firsts[n] for n in led if n in firsts), default=damage.first)
         if before < damage.first:
-            damage.first = before
             if damage.noticed_only:
-                damage.noticed_only = False
-                damage.start = damage.end = int(_unit_bytes(picture.scans[damage.scan])[before])
+                _place(damage, picture.scans[damage.scan], before)
+            damage.first = before
         firsts[damage.scan] = min(damage.first, firsts.get(damage.scan, damage.first))
 
 
@@ -355,8 +361,7 @@ def _judge_scan(
             ends = code is FindingCode.JPEG_SHORT and number + 1 == len(picture.scans)
             place = find_change(picture, structure, number, noticed_unit, UNKNOWN if ends else KNOWN)
             if place is not None:
-                damage.first, damage.noticed_only = place, False
-                damage.start = damage.end = int(_unit_bytes(decoded)[place])
+                _place(damage, decoded, place)
         if done == count and not surplus and left >= 0 and not lossless:
             _limit_spread(damage, planes, errors[-1].mcu if errors else damage.first)
         result.damages.append(damage)

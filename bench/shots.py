@@ -11,8 +11,8 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PySide6.QtCore import QSettings
-from PySide6.QtGui import QFont
+from PySide6.QtCore import QPoint, QSettings
+from PySide6.QtGui import QFont, QPainter
 from PySide6.QtWidgets import QApplication
 
 from jugal.app.controllers.session import Session
@@ -79,6 +79,10 @@ def main() -> None:
         window.triage.table.selectRow(12)
         settle(application)
         shoot(window, into / "triage.png")
+        window.turn_front()
+        settle(application)
+        shoot_menu(window, into / "actions.png")
+        window.turn_front()
         wait(application, lambda: not session.looking_over)
         settle(application)
         window.triage.show_facets(True)
@@ -136,6 +140,19 @@ def main() -> None:
 
 def shoot(window: Window, path: Path) -> None:
     window.grab().save(str(path))
+    print(path)
+
+
+def shoot_menu(window: Window, path: Path) -> None:
+    """The window with its menu of actions opened; a menu is a window of its own, so it is drawn where it would stand."""
+    picture, menu = window.grab(), window.more.menu()
+    menu.ensurePolished()
+    menu.resize(menu.sizeHint())
+    corner = window.more.mapTo(window, QPoint(window.more.width() - menu.width(), window.more.height()))
+    painter = QPainter(picture)
+    painter.drawPixmap(corner, menu.grab())
+    painter.end()
+    picture.save(str(path))
     print(path)
 
 

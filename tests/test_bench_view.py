@@ -405,6 +405,27 @@ def test_a_donor_is_proposed_with_a_reason_and_can_be_chosen(window: Window, tmp
     assert window.session.donor_folders == [] and window.session.sources == [str(place)]
 
 
+def test_clips_repaired_from_now_on_begin_with_their_index(window: Window, tmp_path: Path) -> None:
+    place = tmp_path / "in"
+    place.mkdir()
+    (place / "a.mp4").write_bytes(harm(healthy("mp4"), "mp4", "offsets-shifted", 3).data)
+    run(window, place)
+    number, ended = number_of(window, "a.mp4"), list[str]()
+    window.session.repair_ended.connect(ended.append)
+    turn = window.actions_by_name["repair.front"]
+    assert turn.isCheckable() and not turn.isChecked()
+    for done, on in enumerate((True, False), 1):
+        keys(window, "Ctrl+Alt+F")
+        assert turn.isChecked() is window.session.in_front is on
+        assert ("begin with their index" in window.words.text()) is on
+        window.session.repair([Task(number)])
+        until(lambda: len(ended) == done)  # noqa: B023
+        outcome = window.session.repairs(number)[-1].outcome
+        assert outcome.output and ("index-in-front" in str(outcome.method)) is on
+        data = Path(outcome.output).read_bytes()
+        assert (data.index(b"moov") < data.index(b"mdat")) is on
+
+
 def test_pages_and_time_are_shown_for_what_has_them(window: Window, tmp_path: Path) -> None:
     place = tmp_path / "in"
     place.mkdir()

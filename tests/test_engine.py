@@ -36,6 +36,7 @@ from jugal.engine.report.write import render_csv, render_html, write_reports
 from jugal.engine.run import CaseRun, Choice, chosen
 from jugal.engine.walk import Entry, walk
 from jugal.model.result import Kind, RepairStatus, Verdict
+from jugal.samples.harm import harm
 
 
 def hashes(folder: Path) -> dict[str, str]:
@@ -101,6 +102,16 @@ def test_check_to_standard_output_and_exit_codes(folder: Path) -> None:
     assert "named pipe" in next(x for x in lines if x["path"].endswith("pipe"))["error"]
     assert jugal("check", str(folder / "nothing")).returncode == 2
     assert jugal("check").returncode == 2
+
+
+def test_repaired_clips_begin_with_their_index_where_asked_for(tmp_path: Path) -> None:
+    path, into = tmp_path / "a.mp4", tmp_path / "out"
+    path.write_bytes(harm(healthy("mp4"), "mp4", "offsets-shifted", 3).data)
+    result = jugal("repair", str(path), "--into", str(into), "--fast-start")
+    (line,) = map(json.loads, result.stdout.splitlines())
+    assert line["status"] == "repaired" and line["method"].endswith(", index-in-front") and line["score_after"] == 100
+    written = (into / "a.mp4").read_bytes()
+    assert written.index(b"moov") < written.index(b"mdat")
 
 
 def test_repair_by_command_line(folder: Path, tmp_path: Path) -> None:

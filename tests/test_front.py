@@ -19,6 +19,7 @@ from jugal.formats.base import RepairImpossible, Subject
 from jugal.formats.isobmff.front import index_to_front
 from jugal.formats.isobmff.movie import read_movie
 from jugal.model.result import RepairStatus, Verdict
+from jugal.samples.harm import harm
 
 
 def moved(data: bytes) -> bytes:
@@ -58,6 +59,31 @@ def test_it_is_offered_and_done_only_when_named(tmp_path: Path) -> None:
     assert repair_file(found, tmp_path / "out").status is RepairStatus.UNCHANGED
     outcome = repair_file(found, tmp_path / "out", method="index-in-front")
     assert outcome.status is RepairStatus.REPAIRED and outcome.score_after == 100
+
+
+@pytest.mark.parametrize("damage", ["offsets-shifted", "mdat-size", "truncate-slightly"])
+def test_it_goes_with_any_repair_of_a_clip_where_asked_for(tmp_path: Path, damage: str) -> None:
+    path = tmp_path / "a.mp4"
+    path.write_bytes(harm(healthy("mp4"), "mp4", damage, 3).data)
+    plain, front = (
+        repair_file(examine_file(path), tmp_path / f"out {asked}", in_front=asked) for asked in (False, True)
+    )
+    assert plain.status is front.status is RepairStatus.REPAIRED and plain.output and front.output
+    assert front.method == f"{plain.method}, index-in-front" and front.score_after == plain.score_after
+    usual, moved_there = Path(plain.output).read_bytes(), Path(front.output).read_bytes()
+    assert usual.index(b"moov") > usual.index(b"mdat") and moved_there.index(b"moov") < moved_there.index(b"mdat")
+    assert share("mp4", usual, moved_there) == 100
+    assert [p.name for p in Path(front.output).parent.iterdir()] == ["a.mp4"]
+
+
+def test_it_changes_nothing_where_there_is_no_index_to_move(tmp_path: Path) -> None:
+    for name, data in (("a.mp4", healthy("mp4")), ("b.jpg", harm(healthy("jpeg"), "jpeg", "junk-before", 1).data)):
+        (tmp_path / name).write_bytes(data)
+        plain, front = (
+            repair_file(examine_file(tmp_path / name), tmp_path / f"out {asked}", in_front=asked)
+            for asked in (False, True)
+        )
+        assert (plain.status, plain.method, plain.score_after) == (front.status, front.method, front.score_after)
 
 
 @pytest.mark.parametrize("name", ["mp4-fast", "mp4-fragments"])

@@ -193,6 +193,23 @@ def test_code_books_are_whole() -> None:
         assert (np.diff(edges.long) > 0).all() and (np.diff(edges.short) > 0).all()
 
 
+@pytest.mark.parametrize("book", range(1, 12))
+def test_several_words_at_once_are_those_read_one_by_one(book: int) -> None:
+    """A word counts where all its bits are among those asked, signs need not be; one with an escape ends it."""
+    tables = aac.books()
+    words = {f"{code:0{bits}b}": index for index, (bits, code) in enumerate(aac._figures()["spectral"][book - 1])}
+    for pattern in range(1 << aac.FAST_BITS):
+        bits = f"{pattern:0{aac.FAST_BITS}b}"
+        at, first, count = 0, 0, 0
+        while word := next((bits[at:stop] for stop in range(at + 1, len(bits) + 1) if bits[at:stop] in words), ""):
+            signs, escapes = aac._signs_and_escapes(book, words[word])
+            if escapes:
+                break
+            at, count = at + len(word) + signs, count + 1
+            first = first or at
+        assert tables.fast[(book << aac.FAST_BITS) + pattern] == first | at << 5 | count << 10
+
+
 @pytest.fixture(scope="module")
 def sound() -> tuple[Subject, Track]:
     subject, movie = movie_of(encode.sound("aac", "ipod", 2.0))

@@ -7,6 +7,7 @@ import io
 import itertools
 import math
 import zlib
+from collections.abc import Sequence
 
 import numpy as np
 import pytest
@@ -15,7 +16,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from jugal.binary.blocks import Blocks
-from jugal.binary.source import Source
+from jugal.binary.source import PatchedSource, Source
 from jugal.engine.strips import MAX_SPANS, lay_out
 from jugal.formats.base import Report, Subject
 from jugal.formats.jpeg.decode import lookup_tables
@@ -109,13 +110,13 @@ def test_entropy_of_pages(size: int) -> None:
 
 
 @pytest.mark.parametrize("share", [0.0, 0.5, 0.78, 0.82, 1.0])
-def test_pages_of_text_are_those_of_which_four_fifths_are_printable(share: float) -> None:
+@pytest.mark.parametrize("strange", [range(128, 256), range(8), range(14, 32), (8, 11, 12, 127), range(256)])
+def test_pages_of_text_are_those_of_which_four_fifths_are_printable(strange: Sequence[int], share: float) -> None:
     rng = np.random.default_rng(7)
-    text = rng.integers(32, 127, 4 * 4096, dtype=np.uint8)
-    strange = rng.integers(128, 256, 4 * 4096, dtype=np.uint8)
-    data = np.where(rng.random(4 * 4096) < share, text, strange).astype(np.uint8)
+    text = rng.choice([*range(32, 127), 9, 10, 13], 4 * 4096)
+    data = np.where(rng.random(4 * 4096) < share, text, rng.choice(strange, 4 * 4096)).astype(np.uint8)
     blocks = Blocks(Source.from_bytes(data.tobytes()))
-    printable = ((data >= 32) & (data < 127)).reshape(4, 4096).mean(axis=1)
+    printable = (((data >= 32) & (data < 127)) | np.isin(data, (9, 10, 13))).reshape(4, 4096).mean(axis=1)
     assert blocks.text.tolist() == (printable > 0.8).tolist()
 
 
@@ -157,6 +158,15 @@ def test_bytes_are_found_where_they_first_stand(data: st.DataObject) -> None:
     stop = min(stop, len(hay))
     found = blockstats.find_bytes(np.frombuffer(hay, np.uint8), np.frombuffer(needle, np.uint8), start, stop)
     assert found == hay.find(needle, start, stop)
+
+
+@given(st.binary(max_size=60), st.integers(-5, 70), st.integers(-5, 70), st.integers(0, 59), st.binary(max_size=9))
+def test_a_view_holds_what_is_read(data: bytes, start: int, length: int, at: int, patch: bytes) -> None:
+    source = Source.from_bytes(data)
+    for one in (source, PatchedSource(source, [(at, patch)])):
+        assert bytes(one.view(start, length)) == one.read(start, length)
+    if 0 <= start < len(data) and length > 0:
+        assert bytes(source.view(start, length)) == data[start : start + length]
 
 
 def test_a_source_finds_what_lies_far_behind() -> None:

@@ -18,8 +18,10 @@ from jugal.engine.repair import repair_file
 from jugal.formats.base import Subject
 from jugal.formats.isobmff.configs import wrong_config
 from jugal.formats.isobmff.entries import wrong_entry
+from jugal.formats.isobmff.following import ends_whole, reads_whole
 from jugal.formats.isobmff.movie import read_movie
 from jugal.formats.isobmff.restoring import fix_tables, restored, table_faults
+from jugal.formats.isobmff.video import read_record
 from jugal.model.codes import FindingCode
 from jugal.model.finding import Severity
 from jugal.model.result import Verdict
@@ -39,6 +41,11 @@ MAKES: dict[str, dict[str, object]] = {
 @cache
 def clip(make: str) -> bytes:
     return encode.clip(1.2, (192, 108), seed=4, **MAKES[make])  # type: ignore[arg-type]
+
+
+@cache
+def sliced(width: int, height: int) -> bytes:
+    return encode.clip(1.2, (width, height), seed=4, options={"x264-params": "slices=4:keyint=10"})
 
 
 def inside(data: bytes, name: bytes, offset: int, new: bytes) -> tuple[bytes, int]:
@@ -145,6 +152,20 @@ def test_healthy_entries_have_no_faults(make: str) -> None:
     for track in read_movie(subject).tracks:
         assert wrong_entry(subject.source, track) == [] and wrong_config(subject, track) == []
     assert examine(clip(make), f"clip.{'mov' if 'container' in MAKES[make] else 'mp4'}").verdict is Verdict.INTACT
+
+
+@pytest.mark.parametrize("size", [(192, 108), (192, 144), (192, 80), (176, 108), (208, 108)])
+def test_the_last_slice_tells_whether_a_picture_is_of_the_size_that_is_said(size: tuple[int, int]) -> None:
+    """Four slices a picture: a wrong height spoils none of them, but the last one does not end where the picture would."""
+    subject = Subject(Source.from_bytes(sliced(192, 108)))
+    track = next(t for t in read_movie(subject).tracks if t.kind == "video")
+    other = Source.from_bytes(sliced(*size))
+    stream = read_record(other.read(other.find(b"stsd"), 4096))
+    assert stream is not None
+    samples = [subject.source.read(at, n) for at, n in zip(track.offsets.tolist(), track.sizes.tolist(), strict=True)]
+    assert len(samples) == 30
+    for sample in samples:
+        assert ends_whole(sample, stream) is reads_whole(sample, stream) is (size == (192, 108))
 
 
 def test_reserved_bits_that_some_leave_zero_are_no_fault() -> None:

@@ -191,7 +191,7 @@ def write_pieces(stream: BinaryIO, pieces: Iterable[Piece], source: Source) -> i
     for piece in pieces:
         if isinstance(piece, ByteSpan):
             for at in range(piece.start, piece.end, _BLOCK):
-                block = source.read(at, min(_BLOCK, piece.end - at))
+                block = source.view(at, min(_BLOCK, piece.end - at))
                 stream.write(block)
                 written += len(block)
         else:

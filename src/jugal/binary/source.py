@@ -94,6 +94,12 @@ class Source:
             return b""
         return self.array[start : start + length].tobytes()
 
+    def view(self, start: int, length: int) -> bytes | memoryview:
+        """What ``read`` gives, without a copy where none is needed."""
+        if start < 0 or length <= 0 or start >= self.size:
+            return b""
+        return memoryview(self.array[start : start + length])  # type: ignore[arg-type]
+
     def uint(self, start: int, length: int, order: str = "big") -> int | None:
         """An unsigned integer of ``length`` bytes, or None where the file is too short."""
         data = self.read(start, length)
@@ -139,6 +145,9 @@ class PatchedSource(Source):
         self._start = self._patches[0][0] if self._patches else self.size
         self._end = max((at + len(data) for at, data in self._patches), default=0)
         self._longest = max((len(data) for _, data in self._patches), default=0)
+
+    def view(self, start: int, length: int) -> bytes:
+        return self.read(start, length)
 
     def read(self, start: int, length: int) -> bytes:
         data = self._source.read(start, length)

@@ -112,6 +112,7 @@ def repair(
     into: Annotated[Path, typer.Option(help="Folder for the repaired files; it must not hold the source.")],
     donor: Donor = None,
     method: Annotated[str | None, typer.Option(help="Only this repair; estimate-index@25 sets its rate.")] = None,
+    fast_start: Annotated[bool, typer.Option("--fast-start", help="Put the index of repaired clips in front.")] = False,
     jsonl: JsonLines = "-",
 ) -> None:
     """Repairs each file that can be repaired into a folder, and measures what was written."""
@@ -130,7 +131,7 @@ def repair(
         donors = [given] if given is not None else [e for e in examinations if is_donor(e)]
         with Child() as child:
             for examination in sorted(examinations, key=lambda e: e.path):
-                outcome = child.repair(examination, into, donors, method, rounds=1 if method else 3)
+                outcome = child.repair(examination, into, donors, method, 1 if method else 3, fast_start)
                 stream.write(line(outcome_record(outcome)) + "\n")
                 stream.flush()
                 failed = failed or examination.error is not None

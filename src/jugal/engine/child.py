@@ -49,11 +49,11 @@ class Child:
 
     def repair(
         self, examination: Examination, into: Path, donors: Sequence[Examination] = (), method: str | None = None,
-        rounds: int = 3,
+        rounds: int = 3, in_front: bool = False,
     ) -> RepairOutcome:  # fmt: skip
         """``repair_file`` in the child."""
         lenders = fitting_donors(examination, donors)[:_MAX_DONORS]
-        result = self._call("repair", examination.size, _repair, examination, into, lenders, method, rounds)
+        result = self._call("repair", examination.size, _repair, examination, into, lenders, method, rounds, in_front)
         if isinstance(result, str):
             sweep_folder(into)
             return RepairOutcome(examination.path, RepairStatus.FAILED, score_before=examination.score, error=result)
@@ -79,6 +79,6 @@ def _examine(path: str) -> Examination:
 
 
 def _repair(
-    examination: Examination, into: Path, donors: Sequence[Examination], method: str | None, rounds: int
+    examination: Examination, into: Path, donors: Sequence[Examination], method: str | None, rounds: int, in_front: bool
 ) -> RepairOutcome:
-    return repair_file(examination, into, donors, method, rounds=rounds)
+    return repair_file(examination, into, donors, method, rounds=rounds, in_front=in_front)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -29,6 +29,8 @@ from jugal.model.result import (
 )
 
 _MAX_DONORS = 6
+#: Puts a clip's index before its media data.
+_FRONT = "index-in-front"
 log = logging.getLogger(__name__)
 
 
@@ -54,12 +56,15 @@ def repair_file(
     name: str | None = None,
     rounds: int = 3,
     without: frozenset[str] = frozenset(),
+    in_front: bool = False,
 ) -> RepairOutcome:
     """Repairs one examined file into the folder ``into``; the best measured result is kept.
 
     ``donors`` are healthy files to choose from; ``method`` says which repair begins, and behind an @ at what rate, where it
-    is an estimate that takes one. An output no better than the source is removed again. Where the output of a repair can itself be repaired (its boxes are right now, its offsets
-    not yet), it is, ``rounds`` repairs in all at most and none ``without`` names; the outcome's method then names them all.
+    is an estimate that takes one. An output no better than the source is removed again. Where the output of a repair can
+    itself be repaired (its boxes are right now, its offsets not yet), it is, ``rounds`` repairs in all at most and none
+    ``without`` names; the outcome's method then names them all. With ``in_front`` the index of a repaired clip goes before
+    its media data, so that playing can begin before all is read.
     """
     path = examination.path
     base = RepairOutcome(path, RepairStatus.FAILED, score_before=examination.score)
@@ -107,7 +112,9 @@ def repair_file(
                 os.unlink(outcome.output)
             if (best.score_after or 0) >= 99.5:
                 break
-    return best if best is not None else _with(base, error=problem)
+    if best is None:
+        return _with(base, error=problem)
+    return _put_in_front(best, into) if in_front else best
 
 
 def _attempt(
@@ -151,19 +158,44 @@ def _carried_on(
     outcome: RepairOutcome, into: Path, donors: Sequence[Examination], rounds: int, without: frozenset[str]
 ) -> RepairOutcome:
     """The outcome of repairing an output further, by no method twice; the same where that brings nothing."""
+    measured, score = outcome.examined, outcome.score_after or 0.0
+    if measured is None or not measured.worth_repairing or (measured.attainable or 0) < score + 1:
+        return outcome
+
+    def work(examined: Examination, place: Path, name: str) -> RepairOutcome:
+        return repair_file(examined, place, donors, name=name, rounds=rounds, without=without)
+
+    return _worked_on(outcome, into, work, score + 0.5)
+
+
+def _put_in_front(outcome: RepairOutcome, into: Path) -> RepairOutcome:
+    """The outcome with the index of its clip before the media data; the same where there is none to be moved."""
+    if outcome.examined is None or all(p.method != _FRONT for p in outcome.examined.repairs):
+        return outcome
+
+    def work(examined: Examination, place: Path, name: str) -> RepairOutcome:
+        return repair_file(examined, place, (), _FRONT, name, rounds=1)
+
+    return _worked_on(outcome, into, work, (outcome.score_after or 0.0) - 0.5)
+
+
+def _worked_on(
+    outcome: RepairOutcome, into: Path, work: Callable[[Examination, Path, str], RepairOutcome], least: float
+) -> RepairOutcome:
+    """The outcome with its output worked on further, in a folder beside and by its name; the same where that brings less than
+    ``least``."""
     measured, output = outcome.examined, outcome.output
-    score = outcome.score_after or 0.0
-    if measured is None or output is None or not measured.worth_repairing or (measured.attainable or 0) < score + 1:
+    if measured is None or output is None:
         return outcome
     name = os.path.basename(output)
     try:
         with scratch_folder(into) as place:
-            further = repair_file(measured, place, donors, name=name, rounds=rounds, without=without)
+            further = work(measured, place, name)
             if further.output is None or further.examined is None or os.path.basename(further.output) != name:
                 return outcome
             # What the first repair could not keep, the second does not bring back.
             gained = round(min(further.score_after or 0.0, outcome.limit), 2)
-            if gained < score + 0.5:
+            if gained < least:
                 return outcome
             # The output is our own of a moment ago; whoever looks meanwhile sees the one or the other, whole.
             os.replace(further.output, output)

@@ -14,6 +14,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from jugal.kernels.compiling import bare, inlined
 from jugal.kernels.words import word64
 
 OK = 0
@@ -23,7 +24,7 @@ CODE = 3  # a code word, a gain or an escape that no encoder writes
 CHANNELS = 4  # other elements than the configuration promises
 OVERRUN = 5  # the block goes on past the sample's end
 SLACK = 6  # the block ends before the sample does
-FAST_BITS = 9
+FAST_BITS, SHORT_BITS = 11, 9
 UNKNOWN = -1  # coupling elements and tools that are not followed
 
 #: Index of the sampling frequency → Hz (table 1.16).
@@ -31,15 +32,18 @@ RATES = (96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 1
 
 
 class Books(NamedTuple):
-    """Look-up tables of the twelve code books: entry = bits | signs << 8 | escapes << 12; 0 is no code word.
+    """Look-up tables of the twelve code books; an entry is 0 where there is no code word.
 
-    ``scale`` answers 19 bits with bits | index << 8; ``spectral`` holds book b from ``first[b]``, asked with
-    ``width[b]`` bits; before them stand tables of the words of up to FAST_BITS bits, ``1 << FAST_BITS`` a book, that of
-    the scale factors at number 0.
+    ``scale`` answers 19 bits with bits | index << 8; ``spectral`` holds book b from ``first[b]`` and answers ``width[b]``
+    bits with bits of the word and its signs | escapes << 8. ``short`` answers SHORT_BITS bits of scale factors where the
+    word is no longer than that, and ``fast`` FAST_BITS bits of book b from ``b << FAST_BITS`` with as many words without
+    escapes as they hold: bits of the first with its signs | bits of all << 5 | words << 10.
     """
 
-    scale: NDArray[np.int32]
-    spectral: NDArray[np.int32]
+    scale: NDArray[np.int16]
+    short: NDArray[np.int16]
+    fast: NDArray[np.int16]
+    spectral: NDArray[np.int16]
     first: NDArray[np.int64]
     width: NDArray[np.int64]
 
@@ -68,26 +72,39 @@ def _signs_and_escapes(book: int, index: int) -> tuple[int, int]:
 def books() -> Books:
     """The code books (tables 4.A.1 to 4.A.12)."""
     figures = _figures()
-    scale = np.zeros(1 << 19, np.int32)
+    scale = np.zeros(1 << 19, np.int16)
     for index, (bits, code) in enumerate(figures["scale_factor"]):
         scale[code << (19 - bits) : (code + 1) << (19 - bits)] = bits | index << 8
-    fast = np.zeros(12 << FAST_BITS, np.int32)
-    few = scale[:: 1 << (19 - FAST_BITS)]
-    fast[: 1 << FAST_BITS] = np.where((few & 255) <= FAST_BITS, few, 0)
-    parts: list[NDArray[np.int32]] = [fast]
+    few = scale[:: 1 << (19 - SHORT_BITS)]
+    parts: list[NDArray[np.int16]] = []
     first, width = np.zeros(12, np.int64), np.zeros(12, np.int64)
+    fast = np.zeros((12, 1 << FAST_BITS), np.int16)
     for number, words in enumerate(figures["spectral"], 1):
         longest = max(bits for bits, _ in words)
-        table = np.zeros(1 << longest, np.int32)
+        table, lengths = np.zeros(1 << longest, np.int16), np.zeros(1 << longest, np.int16)
         for index, (bits, code) in enumerate(words):
             signs, escapes = _signs_and_escapes(number, index)
-            table[code << (longest - bits) : (code + 1) << (longest - bits)] = bits | signs << 8 | escapes << 12
-        if longest > FAST_BITS:
-            few = table[:: 1 << (longest - FAST_BITS)]
-            fast[number << FAST_BITS : (number + 1) << FAST_BITS] = np.where((few & 255) <= FAST_BITS, few, 0)
+            span = slice(code << (longest - bits), (code + 1) << (longest - bits))
+            table[span], lengths[span] = (bits + signs) | escapes << 8, bits
         first[number], width[number] = sum(p.size for p in parts), longest
         parts.append(table)
-    return Books(scale, np.concatenate(parts), first, width)
+        fast[number] = _several(table, lengths, longest)
+    return Books(scale, np.where((few & 255) <= SHORT_BITS, few, 0), fast.ravel(), np.concatenate(parts), first, width)
+
+
+def _several(table: NDArray[np.int16], lengths: NDArray[np.int16], longest: int) -> NDArray[np.int64]:
+    """The part of ``Books.fast`` for a book whose ``longest`` bits are answered by ``table``, words having ``lengths``."""
+    patterns = np.arange(1 << FAST_BITS)
+    first, bits, count = (np.zeros(patterns.size, np.int64) for _ in range(3))
+    going = np.ones(patterns.size, np.bool_)
+    while going.any():
+        # What follows the words so far, with zeros behind that a word that counts does not reach.
+        asked = (patterns << np.minimum(bits, FAST_BITS) << longest >> FAST_BITS) & ((1 << longest) - 1)
+        going &= (bits + lengths[asked] <= FAST_BITS) & (table[asked] >> 8 == 0)
+        bits[going] += table[asked[going]]
+        count[going] += 1
+        first = np.where(count == 1, bits, first)
+    return first | bits << 5 | count << 10
 
 
 @cache
@@ -97,17 +114,7 @@ def bands(rate_index: int) -> Bands:
     return Bands(np.array(figures["1024"][rate_index], np.int64), np.array(figures["128"][rate_index], np.int64))
 
 
-@njit(cache=True, nogil=True)
-def _peek(data, bit, count, end):  # type: ignore[no-untyped-def]
-    """``count`` (up to 24) bits from bit offset ``bit``; zeros past ``end`` bytes."""
-    at = bit >> 3
-    word = 0
-    for k in range(4):
-        word = (word << 8) | (data[at + k] if at + k < end else 0)
-    return (word >> (32 - (bit & 7) - count)) & ((1 << count) - 1)
-
-
-@njit(cache=True, nogil=True)
+@bare
 def _last_word(data, at, end):  # type: ignore[no-untyped-def]
     """Eight bytes from ``at`` as a big-endian uint64; zeros past ``end``."""
     word = np.uint64(0)
@@ -116,11 +123,24 @@ def _last_word(data, at, end):  # type: ignore[no-untyped-def]
     return word
 
 
-@njit(cache=True, nogil=True)
-def _window(data, bit, end, info, main, long_bands, short_bands):  # type: ignore[no-untyped-def]
+@inlined
+def _word(data, at, end):  # type: ignore[no-untyped-def]
+    """Eight bytes from ``at`` as a big-endian uint64; zeros past ``end``, which is not past the data's."""
+    return word64(data, at) if at + 8 <= end else _last_word(data, at, end)
+
+
+@bare
+def _peek(data, bit, count, end):  # type: ignore[no-untyped-def]
+    """``count`` (1 to 24) bits from bit offset ``bit``; zeros past ``end`` bytes."""
+    word = _word(data, bit >> 3, end) << np.uint64(bit & 7)
+    return np.int64(word >> np.uint64(64 - count))
+
+
+@bare
+def _window(data, bit, end, info, main, bands):  # type: ignore[no-untyped-def]
     """ics_info (table 4.6). Fills ``info``: short, max_sfb, groups, then the group lengths. Returns (bit, error)."""
     if _peek(data, bit, 1, end):
-        return bit, 1
+        return bit, RESERVED
     sequence = _peek(data, bit + 1, 2, end)
     bit += 4
     if sequence == 2:
@@ -136,97 +156,106 @@ def _window(data, bit, end, info, main, long_bands, short_bands):  # type: ignor
             else:
                 info[2] += 1
                 info[2 + info[2]] = 1
-        return bit, 2 if info[1] > short_bands.size - 1 else 0
+        return bit, BAND if info[1] > bands.short.size - 1 else OK
     info[0] = 0
     info[1] = _peek(data, bit, 6, end)
     info[2] = 1
     info[3] = 1
     predictor = _peek(data, bit + 6, 1, end)
     bit += 7
-    if info[1] > long_bands.size - 1:
-        return bit, 2
+    if info[1] > bands.long.size - 1:
+        return bit, BAND
     if predictor:
         if not main:
-            return bit, 1
+            return bit, RESERVED
         if _peek(data, bit, 1, end):
             bit += 5
         bit += 1 + min(info[1], 41)
-    return bit, 0
+    return bit, OK
 
 
-@njit(cache=True, nogil=True)
-def _channel(data, bit, end, info, common, main, edges_long, edges_short, scale, spectral, first, width, kinds):  # type: ignore[no-untyped-def]
-    """individual_channel_stream (table 4.50). ``kinds`` is room for the code book of each band. Returns (bit, error)."""
-    gain = _peek(data, bit, 8, end)
-    bit += 8
-    if not common:
-        bit, error = _window(data, bit, end, info, main, edges_long, edges_short)
-        if error:
-            return bit, error
-    short, most, groups = info[0], info[1], info[2]
-    step = 3 if short else 5
-    escape = (1 << step) - 1
-    for g in range(groups):
+@bare
+def _sections(data, bit, end, info, edges, sections):  # type: ignore[no-untyped-def]
+    """section_data (table 4.52): code book, bands and spectral lines of each section, in int64 ``sections`` (n, 3).
+
+    Sections of no bands are left out. Returns (bit, error, sections).
+    """
+    step = 3 if info[0] else 5
+    escape, most, count = (1 << step) - 1, info[1], 0
+    for g in range(info[2]):
         band = 0
         while band < most:
             if bit > end * 8:
-                return bit, 5
-            kind = _peek(data, bit, 4, end)
-            bit += 4
+                return bit, OVERRUN, 0
+            both = _peek(data, bit, 4 + step, end)
+            kind, length = both >> step, both & escape
+            bit += 4 + step
             if kind == 12:
-                return bit, 1
-            length = 0
-            while True:
+                return bit, RESERVED, 0
+            more = length
+            while more == escape and bit <= end * 8:
                 more = _peek(data, bit, step, end)
                 bit += step
                 length += more
-                if more != escape or bit > end * 8:
-                    break
             if band + length > most:
-                return bit, 2
-            for k in range(band, band + length):
-                kinds[g * 64 + k] = kind
+                return bit, BAND, 0
+            if length:
+                sections[count, 0], sections[count, 1] = kind, length
+                sections[count, 2] = (edges[band + length] - edges[band]) * info[3 + g]
+                count += 1
             band += length
+    return bit, OK, count
+
+
+@bare
+def _scale_factors(data, bit, end, level, sections, books):  # type: ignore[no-untyped-def]
+    """scale_factor_data (table 4.53) from global gain ``level``. Returns (bit, error)."""
     noise_first = True
-    level, place = gain, 0
-    for g in range(groups):
-        for k in range(most):
-            kind = kinds[g * 64 + k]
-            if kind == 0:
-                continue
+    place = 0
+    for s in range(sections.shape[0]):
+        kind = sections[s, 0]
+        if kind == 0:
+            continue
+        for _ in range(sections[s, 1]):
             if kind == 13 and noise_first:
                 noise_first = False
                 bit += 9
                 continue
             code = _peek(data, bit, 19, end)
             # Short code words are answered by a table that stays in the cache.
-            entry = spectral[code >> (19 - FAST_BITS)]
+            entry = books.short[code >> (19 - SHORT_BITS)]
             if entry == 0:
-                entry = scale[code]
+                entry = books.scale[code]
             if entry == 0:
-                return bit, 3
+                return bit, CODE
             bit += entry & 255
             if bit > end * 8:
-                return bit, 5
-            change = (entry >> 8) - 60
+                return bit, OVERRUN
             if kind == 13:
                 continue
+            change = (entry >> 8) - 60
             if kind >= 14:
                 place += change
                 if place < -155 or place > 255:
-                    return bit, 3
+                    return bit, CODE
             else:
                 level += change
                 if level < 0 or level > 255:
-                    return bit, 3
+                    return bit, CODE
+    return bit, OK
+
+
+@bare
+def _tools(data, bit, end, short, bands):  # type: ignore[no-untyped-def]
+    """pulse_data, tns_data and the bit for gain control (tables 4.50, 4.54, 4.55). Returns (bit, error)."""
     pulse = _peek(data, bit, 1, end)
     bit += 1
     if pulse:
         if short:
-            return bit, 1
+            return bit, RESERVED
         count = _peek(data, bit, 2, end) + 1
-        if _peek(data, bit + 2, 6, end) > edges_long.size - 2:
-            return bit, 2
+        if _peek(data, bit + 2, 6, end) > bands.long.size - 2:
+            return bit, BAND
         bit += 8 + 9 * count
     shaping = _peek(data, bit, 1, end)
     bit += 1
@@ -243,51 +272,78 @@ def _channel(data, bit, end, info, common, main, edges_long, edges_short, scale,
                 order = _peek(data, bit, 3 if short else 5, end)
                 bit += 3 if short else 5
                 if order > (7 if short else 20):
-                    return bit, 3
+                    return bit, CODE
                 if order:
                     compress = _peek(data, bit + 1, 1, end)
                     bit += 2 + order * (3 + resolution - compress)
     if _peek(data, bit, 1, end):
-        return bit, 1
-    bit += 1
-    for g in range(groups):
-        for k in range(most):
-            kind = kinds[g * 64 + k]
-            if kind == 0 or kind > 11:
-                continue
-            lines = edges_short[k + 1] - edges_short[k] if short else edges_long[k + 1] - edges_long[k]
-            words = lines * info[3 + g] // (4 if kind <= 4 else 2)
-            base, bits = first[kind], width[kind]
-            mask = np.uint64((1 << bits) - 1)
-            used, word = 64, np.uint64(0)
-            for _w in range(words):
-                # Eight bytes are held in a word and used up before the next ones are fetched.
-                if used + bits > 64:
-                    used = bit & 7
-                    word = word64(data, bit >> 3) if (bit >> 3) + 8 <= end else _last_word(data, bit >> 3, end)
-                code = np.int64((word >> np.uint64(64 - used - bits)) & mask)
-                entry = spectral[(kind << FAST_BITS) + (code >> (bits - FAST_BITS))] if bits > FAST_BITS else 0
-                if entry == 0:
-                    entry = spectral[base + code]
-                if entry == 0:
-                    return bit, 3
-                step = (entry & 255) + ((entry >> 8) & 15)
+        return bit, RESERVED
+    return bit + 1, OK
+
+
+@bare
+def _spectrum(data, bit, end, sections, books):  # type: ignore[no-untyped-def]
+    """spectral_data (table 4.56). Returns (bit, error)."""
+    for s in range(sections.shape[0]):
+        kind = sections[s, 0]
+        if kind == 0 or kind > 11:
+            continue
+        base, bits, quick = books.first[kind], books.width[kind], kind << FAST_BITS
+        left = sections[s, 2] >> (2 if kind <= 4 else 1)
+        while left > 0:
+            # Eight bytes are held in a word; after the bits that precede the first code word they do for three looks.
+            ahead = _word(data, bit >> 3, end) << np.uint64(bit & 7)
+            for _ in range(3):
+                several = books.fast[quick + np.int64(ahead >> np.uint64(64 - FAST_BITS))]
+                if several == 0 or left <= 0:
+                    break
+                all_fit = several >> 10 <= left
+                step = (several >> 5 if all_fit else several) & 31
+                left -= several >> 10 if all_fit else 1
                 bit += step
-                used = used + step if entry >> 12 == 0 else 64
-                for _e in range(entry >> 12):
-                    ones = 0
-                    while ones < 9 and _peek(data, bit, 1, end):
-                        ones += 1
-                        bit += 1
-                    if ones > 8:
-                        return bit, 3
-                    bit += 1 + ones + 4
-            if bit > end * 8:
-                return bit, 5
-    return bit, 0
+                ahead <<= np.uint64(step)
+            if several or left <= 0:
+                continue
+            entry = books.spectral[base + np.int64(ahead >> np.uint64(64 - bits))]
+            if entry == 0:
+                return bit, CODE
+            left -= 1
+            bit += entry & 255
+            for _ in range(entry >> 8):
+                ones = 0
+                while ones < 9 and _peek(data, bit, 1, end):
+                    ones += 1
+                    bit += 1
+                if ones > 8:
+                    return bit, CODE
+                bit += 1 + ones + 4
+        if bit > end * 8:
+            return bit, OVERRUN
+    return bit, OK
 
 
-@njit(cache=True, nogil=True)
+@bare
+def _channel(data, bit, end, common, main, bands, books, info, sections):  # type: ignore[no-untyped-def]
+    """individual_channel_stream (table 4.50). ``info`` and ``sections`` are rooms to work in. Returns (bit, error)."""
+    gain = _peek(data, bit, 8, end)
+    bit += 8
+    if not common:
+        bit, error = _window(data, bit, end, info, main, bands)
+        if error:
+            return bit, error
+    bit, error, count = _sections(data, bit, end, info, bands.short if info[0] else bands.long, sections)
+    if error:
+        return bit, error
+    bit, error = _scale_factors(data, bit, end, gain, sections[:count], books)
+    if error:
+        return bit, error
+    bit, error = _tools(data, bit, end, info[0], bands)
+    if error:
+        return bit, error
+    return _spectrum(data, bit, end, sections[:count], books)
+
+
+@bare
 def _program(data, bit, end, begin):  # type: ignore[no-untyped-def]
     """program_config_element (table 4.2) after its tag: (bit behind it, channel pairs, single channels and LFE)."""
     bit += 6
@@ -307,30 +363,29 @@ def _program(data, bit, end, begin):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def parse_block(data, at, end, pairs, singles, main, edges_long, edges_short, scale, spectral, first, width):  # type: ignore[no-untyped-def]
-    """Parses one raw_data_block of uint8 ``data`` from byte ``at``, reading no further than ``end``.
+def _rooms():  # type: ignore[no-untyped-def]
+    """What a block is parsed with: its window's figures (see ``_window``), and its sections, of which a band begins one at most."""
+    return np.empty(16, np.int64), np.empty((8 * 64, 3), np.int64)
 
-    ``pairs`` and ``singles`` are the channel pairs and single channels (LFE among them) that the configuration
-    promises, -1 for any. Returns (bytes used, state).
-    """
+
+@bare
+def _block(data, at, end, pairs, singles, main, bands, books, info, sections):  # type: ignore[no-untyped-def]
+    """``parse_block`` in rooms that are there."""
     begin = at * 8
     bit = begin
-    info, kinds = np.zeros(16, np.int64), np.zeros(8 * 64, np.int64)
     seen_pairs = seen_singles = 0
     for _ in range(64):
         if bit > end * 8:
-            return 0, 5
+            return 0, OVERRUN
         element = _peek(data, bit, 3, end)
         bit += 3
         if element == 7:
             if pairs >= 0 and (seen_pairs != pairs or seen_singles != singles):
-                return 0, 4
+                return 0, CHANNELS
             used = (bit - begin + 7) >> 3
-            return (used, 0) if at + used <= end else (0, 5)
+            return (used, OK) if at + used <= end else (0, OVERRUN)
         if element == 0 or element == 3:
-            bit, error = _channel(
-                data, bit + 4, end, info, False, main, edges_long, edges_short, scale, spectral, first, width, kinds
-            )
+            bit, error = _channel(data, bit + 4, end, False, main, bands, books, info, sections)
             if error:
                 return 0, error
             seen_singles += 1
@@ -338,31 +393,17 @@ def parse_block(data, at, end, pairs, singles, main, edges_long, edges_short, sc
             common = _peek(data, bit + 4, 1, end)
             bit += 5
             if common:
-                bit, error = _window(data, bit, end, info, main, edges_long, edges_short)
+                bit, error = _window(data, bit, end, info, main, bands)
                 if error:
                     return 0, error
                 mask = _peek(data, bit, 2, end)
                 bit += 2
                 if mask == 3:
-                    return 0, 1
+                    return 0, RESERVED
                 if mask == 1:
                     bit += info[1] * info[2]
             for _c in range(2):
-                bit, error = _channel(
-                    data,
-                    bit,
-                    end,
-                    info,
-                    common != 0,
-                    main,
-                    edges_long,
-                    edges_short,
-                    scale,
-                    spectral,
-                    first,
-                    width,
-                    kinds,
-                )
+                bit, error = _channel(data, bit, end, common != 0, main, bands, books, info, sections)
                 if error:
                     return 0, error
             seen_pairs += 1
@@ -378,7 +419,7 @@ def parse_block(data, at, end, pairs, singles, main, edges_long, edges_short, sc
         elif element == 5:
             bit, stated_pairs, stated_singles = _program(data, bit + 4, end, begin)
             if pairs >= 0 and (stated_pairs != pairs or stated_singles != singles):
-                return 0, 4
+                return 0, CHANNELS
         elif element == 6:
             count = _peek(data, bit, 4, end)
             bit += 4
@@ -387,51 +428,46 @@ def parse_block(data, at, end, pairs, singles, main, edges_long, edges_short, sc
                 bit += 8
             bit += 8 * count
         else:
-            return 0, -1
+            return 0, UNKNOWN
         if pairs >= 0 and (seen_pairs > pairs or seen_singles > singles):
-            return 0, 4
-    return 0, 3
+            return 0, CHANNELS
+    return 0, CODE
 
 
 @njit(cache=True, nogil=True)
-def parse_samples(  # type: ignore[no-untyped-def]
-    data, offsets, sizes, pairs, singles, main, edges_long, edges_short, scale, spectral, first, width, state
-):
+def parse_block(data, at, end, pairs, singles, main, bands, books):  # type: ignore[no-untyped-def]
+    """Parses one raw_data_block of uint8 ``data`` from byte ``at``, reading no further than ``end``.
+
+    ``pairs`` and ``singles`` are the channel pairs and single channels (LFE among them) that the configuration
+    promises, -1 for any. Returns (bytes used, state).
+    """
+    info, sections = _rooms()
+    return _block(data, at, end, pairs, singles, main, bands, books, info, sections)
+
+
+@njit(cache=True, nogil=True)
+def parse_samples(data, offsets, sizes, pairs, singles, main, bands, books, state):  # type: ignore[no-untyped-def]
     """Parses each sample at int64 ``offsets`` with ``sizes`` bytes, all inside ``data``; writes int8 ``state``."""
+    info, sections = _rooms()
     for s in range(offsets.size):
-        used, error = parse_block(
-            data,
-            offsets[s],
-            offsets[s] + sizes[s],
-            pairs,
-            singles,
-            main,
-            edges_long,
-            edges_short,
-            scale,
-            spectral,
-            first,
-            width,
-        )
-        state[s] = error if error else (0 if used == sizes[s] else 6)
+        at, end = offsets[s], offsets[s] + sizes[s]
+        used, error = _block(data, at, end, pairs, singles, main, bands, books, info, sections)
+        state[s] = error if error else (OK if used == sizes[s] else SLACK)
 
 
 @njit(cache=True, nogil=True)
-def parse_run(  # type: ignore[no-untyped-def]
-    data, at, end, least, pairs, singles, main, edges_long, edges_short, scale, spectral, first, width, ends
-):
+def parse_run(data, at, end, least, pairs, singles, main, bands, books, ends):  # type: ignore[no-untyped-def]
     """Parses blocks that follow each other from ``at``; writes where each ends to int64 ``ends``, returns how many.
 
     Stops at what is no block or has fewer than ``least`` bytes, before a zero byte behind the first block (a length
     prefix may begin there, which the caller knows better), and when ``ends`` is full.
     """
+    info, sections = _rooms()
     count = 0
     while count < ends.size and at < end:
         if count and data[at] == 0:
             break
-        used, error = parse_block(
-            data, at, end, pairs, singles, main, edges_long, edges_short, scale, spectral, first, width
-        )
+        used, error = _block(data, at, end, pairs, singles, main, bands, books, info, sections)
         if error or used < least:
             break
         at += used
@@ -441,19 +477,16 @@ def parse_run(  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def find_run(  # type: ignore[no-untyped-def]
-    data, at, stop, end, goal, least, pairs, singles, main, edges_long, edges_short, scale, spectral, first, width
-):
+def find_run(data, at, stop, end, goal, least, pairs, singles, main, bands, books):  # type: ignore[no-untyped-def]
     """The first place from ``at`` to ``stop`` where blocks chain up to exactly ``goal``; -1 where there is none.
 
     With ``goal`` -1, three blocks in a row will do. ``end`` bounds what is read.
     """
+    info, sections = _rooms()
     for start in range(at, stop):
         here, count = start, 0
         while here < end and count < 4096:
-            used, error = parse_block(
-                data, here, end, pairs, singles, main, edges_long, edges_short, scale, spectral, first, width
-            )
+            used, error = _block(data, here, end, pairs, singles, main, bands, books, info, sections)
             if error or used < least:
                 break
             here += used
@@ -466,14 +499,11 @@ def find_run(  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def find_sized(  # type: ignore[no-untyped-def]
-    data, at, stop, size, pairs, singles, main, edges_long, edges_short, scale, spectral, first, width
-):
+def find_sized(data, at, stop, size, pairs, singles, main, bands, books):  # type: ignore[no-untyped-def]
     """The first place from ``at`` to ``stop`` where a block of just ``size`` bytes stands; -1 where there is none."""
+    info, sections = _rooms()
     for start in range(at, min(stop, data.size - size + 1)):
-        used, error = parse_block(
-            data, start, start + size, pairs, singles, main, edges_long, edges_short, scale, spectral, first, width
-        )
+        used, error = _block(data, start, start + size, pairs, singles, main, bands, books, info, sections)
         if error == 0 and used == size:
             return start
     return -1

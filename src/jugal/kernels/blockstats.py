@@ -7,11 +7,13 @@ import math
 import numpy as np
 from numba import njit
 
-from jugal.kernels.words import has_ff, has_zeros, word64
+from jugal.kernels.words import has_ff, word64
 
 SECTOR = 512
 PAGE = 4096
 _EACH = np.uint64(0x0101010101010101)
+#: Places at which two bytes are looked for at once.
+_SPREAD = 64
 
 
 @njit(inline="always")
@@ -33,6 +35,20 @@ def _is_strange(value):  # type: ignore[no-untyped-def]
 
 
 @njit(inline="always")
+def _surely_strange(data, start):  # type: ignore[no-untyped-def]
+    """At least how many of 32 bytes are strange: those below 8, from 16 to 31 and from 128, eight at a time."""
+    counts = np.uint64(0)
+    for i in range(start, start + 32, 8):
+        # Of each byte the highest bit stands for it: those of the bits 6, 5, 4 and 3 are brought there.
+        word = word64(data, i)
+        below_32 = ~(word | (word << np.uint64(1)) | (word << np.uint64(2)))
+        below_8 = ~((word << np.uint64(3)) | (word << np.uint64(4)))
+        strange = word | (below_32 & (below_8 | (word << np.uint64(3))))
+        counts += (strange >> np.uint64(7)) & _EACH
+    return np.int64((counts * _EACH) >> np.uint64(56))
+
+
+@njit(inline="always")
 def _is_text(data, start, end, share):  # type: ignore[no-untyped-def]
     """Whether more than ``share`` of a page is printable; where half of 64 bytes in two places are not, no more is looked at.
 
@@ -40,13 +56,19 @@ def _is_text(data, start, end, share):  # type: ignore[no-untyped-def]
     """
     strange = 0
     if end - start == PAGE:
+        one, two = start + SECTOR, start + 5 * SECTOR
+        if _surely_strange(data, one) + _surely_strange(data, two) > 32:
+            return False
         for i in range(32):
-            strange += _is_strange(data[start + SECTOR + i])
-        for i in range(32):
-            strange += _is_strange(data[start + 5 * SECTOR + i])
+            strange += _is_strange(data[one + i]) + _is_strange(data[two + i])
         if strange > 32:
             return False
     most = (1.0 - share) * (end - start)
+    strange = 0
+    for i in range(start, end - 31, 32):
+        strange += _surely_strange(data, i)
+        if strange >= most:
+            return False
     strange = 0
     for i in range(start, end):
         strange += _is_strange(data[i])
@@ -54,8 +76,26 @@ def _is_text(data, start, end, share):  # type: ignore[no-untyped-def]
 
 
 @njit(inline="always")
+def _has_bare_mark(data, start):  # type: ignore[no-untyped-def]
+    """Whether one of 64 bytes is 0xFF and followed by neither 0x00 nor 0xD0..0xD7; byte 65 is there."""
+    at, bare = np.uint64(start), False
+    # No leaving at the first: so the processor may take many at once.
+    for i in range(np.uint64(64)):
+        following = data[at + i + np.uint64(1)]
+        bare = bare | ((data[at + i] == 255) & (following != 0) & ((following < 0xD0) | (following > 0xD7)))
+    return bare
+
+
+@njit(inline="always")
 def _is_stuffed(data, start, end, least):  # type: ignore[no-untyped-def]
     """Whether a page holds ``least`` bytes 0xFF or more and each is followed by 0x00 or 0xD0..0xD7."""
+    if end - start == PAGE and end < data.size:
+        # The beginnings of sectors are looked at anyway, and of coded data they mostly settle it.
+        bare = False
+        for sector in range(start, end, SECTOR):
+            bare |= _has_bare_mark(data, sector)
+        if bare:
+            return False
     i, marks = start, 0
     while i < end:
         # 0xFF is rare, and in other data the first one settles it.
@@ -72,13 +112,13 @@ def _is_stuffed(data, start, end, least):  # type: ignore[no-untyped-def]
 
 
 @njit(inline="always")
-def _may_repeat(data, start, limit):  # type: ignore[no-untyped-def]
-    """Whether the first two bytes of a sector come again within ``limit``, looked for at eight places at once."""
-    one, two = np.uint64(data[start]) * _EACH, np.uint64(data[start + 1]) * _EACH
-    for first in range(start + 1, start + 1 + limit, 8):
-        if has_zeros(word64(data, first) ^ one, word64(data, first + 1) ^ two):
-            return True
-    return False
+def _has_pair(data, start, one, two, count=_SPREAD):  # type: ignore[no-untyped-def]
+    """Whether ``one`` and ``two`` follow each other at one of ``count`` places from ``start``; a byte more is there."""
+    at, found = np.uint64(start), False
+    # No leaving at the first: so the processor may take many at once.
+    for i in range(np.uint64(count)):
+        found = found | ((data[at + i] == one) & (data[at + i + np.uint64(1)] == two))
+    return found
 
 
 @njit(cache=True, nogil=True)
@@ -113,7 +153,9 @@ def survey_pages(data, share, least, limit, uniform, text, stuffed, periods):  #
         for sector in range(start // SECTOR, -(-end // SECTOR)):
             uniform[sector] = _one_value(data, sector * SECTOR, min((sector + 1) * SECTOR, end))
         for sector in range(start // SECTOR + 1, end // SECTOR, 2):
-            if _may_repeat(data, sector * SECTOR, limit):
+            # A sector that repeats has its first two bytes again.
+            at = sector * SECTOR
+            if _has_pair(data, at + 1, data[at], data[at + 1], limit):
                 periods[sector] = period_of(data[sector * SECTOR : (sector + 1) * SECTOR], limit)
                 if periods[sector]:
                     for near in (sector - 1, sector + 1):
@@ -155,22 +197,20 @@ def page_entropy(data, pages, out):  # type: ignore[no-untyped-def]
 @njit(cache=True, nogil=True)
 def find_bytes(data, needle, start, stop):  # type: ignore[no-untyped-def]
     """Offset of the first uint8 ``needle`` of two bytes or more in ``start..stop`` of uint8 ``data``; -1 if none."""
-    # The complement of the first byte, eight times: where that byte stands, the two differ in every bit.
-    flip, size = np.uint64(255 - needle[0]) * _EACH, needle.size
     at = start
-    while at + size <= stop:
-        if at + 8 <= stop and not has_ff(word64(data, at) ^ flip):
-            at += 8
+    while at + needle.size <= stop:
+        if at + _SPREAD < stop and not _has_pair(data, at, needle[0], needle[1]):
+            at += _SPREAD
             continue
-        for i in range(at, min(at + 8, stop - size + 1)):
+        for i in range(at, min(at + _SPREAD, stop - needle.size + 1)):
             same = True
-            for k in range(size):
+            for k in range(needle.size):
                 if data[i + k] != needle[k]:
                     same = False
                     break
             if same:
                 return i
-        at += 8
+        at += _SPREAD
     return -1
 
 

@@ -131,7 +131,7 @@ def warm() -> None:
     seams.row_distances(side, side, few, few, 4, 1.0, np.zeros(4))
     seams.seam_scores(side, side, few, few, 4, np.ones((2, 2)), 1.0, 1.0, 2.0, 0.5, 1.0, np.zeros(4))
     nal.walk_samples(frozen, zero, one, 4, False, 8, i8(1), i64(1))
-    figures = (*aac.bands(3), *aac.books())
+    figures = (aac.bands(3), aac.books())
     aac.parse_samples(frozen, zero, one, 1, 0, False, *figures, i8(1))
     aac.parse_block(frozen, 0, 64, 1, 0, False, *figures)
     aac.parse_run(frozen, 0, 64, 4, 1, 0, False, *figures, i64(4))

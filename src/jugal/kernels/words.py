@@ -32,9 +32,3 @@ def has_ff(word):  # type: ignore[no-untyped-def]
     """Whether a byte of a uint64 is 0xFF: whether one of its complement is 0."""
     flipped = ~word
     return ((flipped - _LOW_ONES) & word & _HIGH_ONES) != _U(0)
-
-
-@njit(inline="always")
-def has_zeros(one, two):  # type: ignore[no-untyped-def]
-    """Whether two uint64 may have a byte 0 at the same place; never missed, seldom said in vain."""
-    return (one - _LOW_ONES) & ~one & (two - _LOW_ONES) & ~two & _HIGH_ONES != _U(0)

@@ -20,6 +20,7 @@ def build_actions(
         owner = places.get(spec.place, window)
         action = QAction(spec.text, owner)
         action.setObjectName(spec.ident)
+        action.setCheckable(spec.turns)
         action.setShortcut(QKeySequence(spec.keys))
         context = Qt.ShortcutContext.WidgetWithChildrenShortcut if spec.place else Qt.ShortcutContext.WindowShortcut
         action.setShortcutContext(context)

@@ -7,13 +7,14 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class ActionSpec:
-    """One action. ``place`` is where it applies, empty for everywhere."""
+    """One action. ``place`` is where it applies, empty for everywhere; ``turns`` says that it is on or off."""
 
     ident: str
     text: str
     keys: str
     place: str = ""
     help: str = ""
+    turns: bool = False
 
 
 ACTIONS: tuple[ActionSpec, ...] = (
@@ -64,6 +65,13 @@ ACTIONS: tuple[ActionSpec, ...] = (
     ActionSpec("bench.drop", "Drop this result", "Ctrl+Shift+K", "bench"),
     ActionSpec("bench.damage", "Show or hide the damage", "Ctrl+M", "bench"),
     ActionSpec("repair.all", "Plan the repair of all that is shown", "Ctrl+Shift+R", "triage"),
+    ActionSpec(
+        "repair.front",
+        "Repaired clips begin with their index",
+        "Ctrl+Alt+F",
+        help="Fast start: playing begins before all is read",
+        turns=True,
+    ),
     ActionSpec("handover.target", "Choose the target folder…", "Ctrl+T", "handover"),
     ActionSpec("handover.deliver", "Deliver", "Ctrl+Shift+Return", "handover"),
     ActionSpec("handover.open", "Open the delivery folder", "Ctrl+Shift+O", "handover"),

@@ -108,6 +108,8 @@ class Session(QObject):
         self._list_job: Job | None = None
         self._donor_job: Job | None = None
         self.lenders: list[Examination] = []
+        #: The index of repaired clips goes before their media data.
+        self.in_front = False
         self._plan_number = 0
         self._rate = Rate()
         self._taken_out: list[str] = []
@@ -417,6 +419,7 @@ class Session(QObject):
             self.said.emit("A repair is running. The next can begin when it has ended.")
             return
         path, into, named = self.case.path, self.results_folder, tuple(self.lenders)
+        in_front = self.in_front
 
         def work() -> Iterator[RepairTold]:
             case = Case(path)
@@ -431,7 +434,7 @@ class Session(QObject):
                         lenders = known or [e for e in (case.examination_of(task.donor),) if e is not None]
                     else:
                         lenders = [*named, *self._lenders(case, examination, _LENDERS)]
-                    outcome = child.repair(examination, into, lenders, task.method)
+                    outcome = child.repair(examination, into, lenders, task.method, in_front=in_front)
                     best = max((r.outcome.score_after or 0.0 for r in case.repairs(task.file) if r.kept), default=-1.0)
                     case.add_repair(
                         task.file,

@@ -115,6 +115,8 @@ class Window(QMainWindow):
         }
         self.actions_by_name = build_actions(self, self._handlers(), places)
         self._fill_menu()
+        session.in_front = str(self.settings.value("in_front", "")) == "yes"
+        self.actions_by_name["repair.front"].setChecked(session.in_front)
         self.palette_of_actions = Palette(self)
         self._connect()
         self._follow_system()
@@ -179,6 +181,7 @@ class Window(QMainWindow):
             "run.stop",
             "triage.bits",
             "repair.all",
+            "repair.front",
             "view.theme",
             "help.keys",
             "app.quit",
@@ -204,7 +207,7 @@ class Window(QMainWindow):
             "bench.page_back": lambda: self.bench.stage.turn_page(-1), "bench.every": self.bench.try_all, "bench.undo": self.bench.undo,
             "bench.review": lambda: self.review(), "view.larger": lambda: self.scale_by(1), "view.smaller": lambda: self.scale_by(-1),
             "help.palette": self.show_palette, "help.happened": self.show_happened,
-            "bench.damage": self.bench.toggle_damage, "repair.all": self.plan_repairs, "handover.target": self.handover.ask_target,
+            "bench.damage": self.bench.toggle_damage, "repair.all": self.plan_repairs, "repair.front": self.turn_front, "handover.target": self.handover.ask_target,
             "handover.deliver": self.handover.deliver, "handover.open": self.handover.show_folder, "view.theme": self.toggle_theme,
             "help.keys": self.show_keys, "app.quit": self.close,
         }  # fmt: skip
@@ -364,6 +367,18 @@ class Window(QMainWindow):
         """One sentence at the bottom; it stays in what happened."""
         self.words.setText(sentence)
         self.happened.add(sentence)
+
+    def turn_front(self) -> None:
+        """From now on the index of repaired clips goes before their media data, or where it was."""
+        self.session.in_front = not self.session.in_front
+        self.actions_by_name["repair.front"].setChecked(self.session.in_front)
+        self.settings.setValue("in_front", "yes" if self.session.in_front else "no")
+        where = (
+            "begin with their index: playing begins before all is read"
+            if self.session.in_front
+            else "keep their index where it is"
+        )
+        self.say(f"Repaired clips {where}.")
 
     def toggle_theme(self) -> None:
         """Light, then dark, then as the system has it."""

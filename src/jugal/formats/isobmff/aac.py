@@ -8,7 +8,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.isobmff.bits import BitReader
-from jugal.kernels.aac import RATES, bands, books, find_run, find_sized, parse_block, parse_run, parse_samples
+from jugal.kernels.aac import (
+    RATES,
+    Bands,
+    Books,
+    bands,
+    books,
+    find_run,
+    find_sized,
+    parse_block,
+    parse_run,
+    parse_samples,
+)
 
 _MAIN, _LC, _SSR, _LTP, _SBR, _PS = 1, 2, 3, 4, 5, 29
 #: Channel configuration → (channel pairs, single channels, LFE among them), table 1.19.
@@ -29,36 +40,32 @@ class AacConfig:
         """Core sampling frequency in Hz."""
         return RATES[self.rate_index]
 
+    @property
+    def _figures(self) -> tuple[int, int, bool, Bands, Books]:
+        return self.pairs, self.singles, self.object_type == _MAIN, bands(self.rate_index), books()
+
     def parse(self, data: NDArray[np.uint8], at: int, end: int) -> tuple[int, int]:
         """(bytes used, state of kernels.aac) of the raw data block at ``at``."""
-        edges, tables = bands(self.rate_index), books()
-        return parse_block(data, at, end, self.pairs, self.singles, self.object_type == _MAIN, *edges, *tables)
+        return parse_block(data, at, end, *self._figures)
 
     def parse_run(self, data: NDArray[np.uint8], at: int, end: int, least: int, ends: NDArray[np.int64]) -> int:
         """Blocks one behind the other from ``at``; how many, and where each ends in ``ends``."""
-        edges, tables = bands(self.rate_index), books()
-        main = self.object_type == _MAIN
-        return int(parse_run(data, at, end, least, self.pairs, self.singles, main, *edges, *tables, ends))
+        return int(parse_run(data, at, end, least, *self._figures, ends))
 
     def find_run(self, data: NDArray[np.uint8], at: int, stop: int, end: int, goal: int, least: int) -> int:
         """The first place before ``stop`` from which blocks chain to ``goal``, or three in a row for -1; -1."""
-        edges, tables = bands(self.rate_index), books()
-        main = self.object_type == _MAIN
-        return int(find_run(data, at, stop, end, goal, least, self.pairs, self.singles, main, *edges, *tables))
+        return int(find_run(data, at, stop, end, goal, least, *self._figures))
 
     def find_sized(self, data: NDArray[np.uint8], at: int, stop: int, size: int) -> int:
         """The first place from ``at`` to ``stop`` where a raw data block of just ``size`` bytes stands; -1 for none."""
-        edges, tables = bands(self.rate_index), books()
-        main = self.object_type == _MAIN
-        return int(find_sized(data, at, stop, size, self.pairs, self.singles, main, *edges, *tables))
+        return int(find_sized(data, at, stop, size, *self._figures))
 
     def parse_samples(
         self, data: NDArray[np.uint8], offsets: NDArray[np.int64], sizes: NDArray[np.int64]
     ) -> NDArray[np.int8]:
         """State of each sample; all must lie inside ``data``."""
         state = np.zeros(offsets.size, np.int8)
-        edges, tables = bands(self.rate_index), books()
-        parse_samples(data, offsets, sizes, self.pairs, self.singles, self.object_type == _MAIN, *edges, *tables, state)
+        parse_samples(data, offsets, sizes, *self._figures, state)
         return state
 
 

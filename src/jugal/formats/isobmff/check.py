@@ -118,7 +118,7 @@ def examine(subject: Subject, report: Report) -> None:
         said = "The file is cut within a fragment, and nothing says how long the recording was: the score is of what is up to there."
         report.add(FindingCode.MP4_FRAGMENT, Severity.NOTE, said, subject.size, subject.size)
     right = {t.box.start: t for t in as_restored.tracks} if as_restored is not None else {}
-    lost, spared, first_bad = _inspect(subject, report, movie, judged, spans, faults, right)
+    lost, spared, first_bad, unread = _inspect(subject, report, movie, judged, spans, faults, right)
     for number, track in enumerate(judged):
         lost[number], spared[number] = off_time(track, faults, lost[number], spared[number])
         if track.box.start in right:
@@ -164,7 +164,7 @@ def examine(subject: Subject, report: Report) -> None:
             plays = min(plays, agreed_share(mended, as_restored, subject, movie))
     elif astray(movie) and (placed := chunk_forecast(subject, report, movie, judged, plays)) > plays:
         best = placed
-    elif (first_bad and plays < 98) or any(payload.reads_nowhere(subject, t) for t in judged):
+    elif (first_bad and plays < 98) or unread:
         plays, best = offset_forecast(subject, report, movie, judged, spans, plays)
     broken = movie.tree.broken_at
     shifted = report.planned("fix-offsets")
@@ -416,9 +416,9 @@ def _inspect(
     spans: list[tuple[int, int, int]],
     faults: list[Fault],
     right: dict[int, Track],
-) -> tuple[list[NDArray[np.bool_]], list[NDArray[np.float64]], bool]:
+) -> tuple[list[NDArray[np.bool_]], list[NDArray[np.float64]], bool, bool]:
     """Per judged track which samples are lost to the viewer and what is spared of them; True where any is bad inside
-    the file."""
+    the file, and True where of a track of coded sound few samples read."""
     lost, broken, spared, proven = [], [], [], []
     any_bad = False
     notes: list[tuple[int, int, Severity, FindingCode, str, Cause | None]] = []
@@ -484,7 +484,7 @@ def _inspect(
         if number == 0 and code is FindingCode.MP4_SAMPLE:
             start = _begins(start, judged, proven)
         report.add(code, severity, text, start, end, cause)
-    return lost, spared, any_bad
+    return lost, spared, any_bad, any(looked.unread for looked in looks)
 
 
 def _begins(noticed: int, judged: list[Track], proven: list[bool]) -> int:

@@ -12,7 +12,7 @@ from jugal.formats.isobmff.aac import read_config
 from jugal.formats.isobmff.alac import read_alac
 from jugal.formats.isobmff.description import is_lost
 from jugal.formats.isobmff.faults import Fault
-from jugal.formats.isobmff.following import reads_whole
+from jugal.formats.isobmff.following import ends_whole, reads_whole
 from jugal.formats.isobmff.payload import AVC, HEVC
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.video import read_record
@@ -40,7 +40,7 @@ def wrong_config(subject: Subject, track: Track) -> list[Fault]:
         return []  # the stream holds what the record does not list
     entry = subject.source.read(stsd.body + 8, min(stsd.end - stsd.body - 8, 1 << 16))
     at = entry.rfind(name)
-    if at < 8 or any(whole is not False for whole in _reads(track, entry, samples)):
+    if at < 8 or any(whole is not False for whole in _reads(track, entry, samples, briefly=True)):
         return []
     first, stop = at + 4, min(at - 4 + int.from_bytes(entry[at - 4 : at], "big"), at + 4 + _MOST_TRIED, len(entry))
     for place, tried in _turned(entry, first, stop):
@@ -76,14 +76,18 @@ def _samples(subject: Subject, track: Track) -> list[bytes]:
     ]
 
 
-def _reads(track: Track, entry: bytes, samples: list[bytes]) -> Iterator[bool | None]:
-    """Whether each of ``samples`` reads to its end by what ``entry`` says, as they are asked for; None where it cannot be told."""
+def _reads(track: Track, entry: bytes, samples: list[bytes], briefly: bool = False) -> Iterator[bool | None]:
+    """Whether each of ``samples`` reads to its end by what ``entry`` says, as they are asked for; None where it cannot be told.
+
+    With ``briefly`` only the last slice of a picture is read.
+    """
     if track.codec in AVC or track.codec in HEVC:
         stream = read_record(entry)
         if stream is None:
             yield False
             return
-        yield from (reads_whole(sample, stream) for sample in samples)
+        reads = ends_whole if briefly else reads_whole
+        yield from (reads(sample, stream) for sample in samples)
     elif track.codec == b"mp4v":
         layer = read_layer(entry[86:])
         yield from planes_whole(samples, layer) if layer is not None else [False]

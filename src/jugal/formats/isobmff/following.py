@@ -130,6 +130,22 @@ def reads_whole(sample: bytes, stream: VideoStream) -> bool | None:
     return found is None and any(whole) if found is not None or any(whole) else None
 
 
+def ends_whole(sample: bytes, stream: VideoStream) -> bool | None:
+    """Whether the last slice of a sample is whole and ends where the picture does; None where it cannot be followed.
+
+    It costs a part of ``reads_whole``, and what decoders must know to read one slice they must know for all.
+    """
+    stream, last = deepcopy(stream), b""
+    for _, unit in units(sample, stream.prefix):
+        kind = stream.unit_type(unit[:2])
+        if kind in stream.parameters:
+            stream.add(unit)
+        elif kind in stream.slices:
+            last = unit
+    found = _follow(last, stream) if last else None
+    return found.whole and found.address + found.macroblocks >= found.of if found is not None else None
+
+
 def _follow(unit: bytes, stream: VideoStream) -> Followed | None:
     return follow_slice(unit, stream) if isinstance(stream, AvcStream) else follow_segment(unit, stream)
 

@@ -39,6 +39,8 @@ _LARGE = 64 << 20
 _MACROBLOCK = 256
 #: Packets of coded sound that parse one after another only where the coding is understood.
 _SURELY_KNOWN = 12
+#: Samples of coded sound by which it is told whether many read.
+_FIRST = 400
 #: Bytes in which such a chain is looked for, and those of the smallest packet.
 _LOOK, _SMALLEST = 1 << 15, 6
 OUTSIDE = SHORT
@@ -69,6 +71,8 @@ class Looked:
     spared: NDArray[np.float64]
     #: Slices were followed to their last bit.
     followed: bool = False
+    #: Few samples of coded sound read: a stream of another kind, or an index that leads elsewhere.
+    unread: bool = False
 
 
 def mark_of(track: Track) -> tuple[bytes, int] | None:
@@ -88,7 +92,7 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
     where = track.offsets.copy()
     spared = np.zeros(track.offsets.size)
     ends = track.offsets + track.sizes
-    followed = False
+    followed = unread = False
     if track.codec in AVC or track.codec in HEVC:
         walk_samples(
             subject.source.array,
@@ -105,7 +109,7 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
         state[outside] = OUTSIDE
         where[outside] = np.minimum(track.offsets[outside], subject.size)
         if track.coding is not None:
-            _coded_sound(subject, track, state)
+            unread = _coded_sound(subject, track, state)
         elif (mark := mark_of(track)) is not None:
             check_marks(subject, mark, track.offsets, track.sizes, state)
             follow = {b"jpeg": partial(check_frames, standard=track.raw_photo)} | dict.fromkeys(PRORES, check_slices)
@@ -137,7 +141,7 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
         state[track.astray & (state == 0)] = FRAME
     leading = _unkeyed(subject, track)
     state[:leading][state[:leading] == 0] = UNKEYED
-    return Looked(state, where, spared, followed)
+    return Looked(state, where, spared, followed, unread)
 
 
 def _unkeyed(subject: Subject, track: Track) -> int:
@@ -229,17 +233,19 @@ def _coding(track: Track) -> pcm.Coding:
     return pcm.Coding.SIGNED if track.sound.signed else pcm.Coding.OTHER
 
 
-def _coded_sound(subject: Subject, track: Track, state: NDArray[np.int8]) -> None:
+def _coded_sound(subject: Subject, track: Track, state: NDArray[np.int8]) -> bool:
     """Each sample is one AAC raw_data_block (ISO/IEC 14496-3 4.4.2.1) or one ALAC packet, and ends with it.
 
-    Where few do, and no stretch of them, the stream is of a kind we do not know, and nothing is said.
+    Where few do, and no stretch of them, the stream is of a kind we do not know, and nothing is said. Returns whether
+    few of the first do.
     """
     inside = np.flatnonzero((state == 0) & (track.sizes > 0))
     if track.coding is None or not inside.size:
-        return
+        return False
     found = track.coding.parse_samples(subject.source.array, track.offsets[inside], track.sizes[inside])
     if _is_known(found == 0) or _stands_elsewhere(subject, track):
         state[inside[found != 0]] = FRAME
+    return _few_read(found[:_FIRST])
 
 
 def _is_known(good: NDArray[np.bool_]) -> bool:
@@ -261,12 +267,15 @@ def _stands_elsewhere(subject: Subject, track: Track) -> bool:
 
 
 def reads_nowhere(subject: Subject, track: Track) -> bool:
-    """A track of coded sound few of whose samples parse: a stream of another kind, or an index that leads elsewhere."""
-    inside = np.flatnonzero((track.offsets >= 0) & (track.offsets + track.sizes <= subject.size))[:400]
+    """A track of coded sound few of whose first samples parse: a stream of another kind, or an index that leads elsewhere."""
+    inside = np.flatnonzero((track.offsets >= 0) & (track.offsets + track.sizes <= subject.size))[:_FIRST]
     if track.coding is None or not inside.size:
         return False
-    found = track.coding.parse_samples(subject.source.array, track.offsets[inside], track.sizes[inside])
-    return bool(np.count_nonzero(found == 0) * 2 < inside.size)
+    return _few_read(track.coding.parse_samples(subject.source.array, track.offsets[inside], track.sizes[inside]))
+
+
+def _few_read(found: NDArray[np.int8]) -> bool:
+    return bool(np.count_nonzero(found == 0) * 2 < found.size)
 
 
 def spread_to_sync(

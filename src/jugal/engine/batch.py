@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-import multiprocessing
 import os
 import threading
 import time
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, wait
+from concurrent.futures.process import BrokenProcessPool
 from typing import Any
-
-from pebble import ProcessExpired, ProcessPool
 
 from jugal.binary.limits import DEFAULT_LIMITS, Limits
 from jugal.engine.events import Event, Examined, Finished, Listed
 from jugal.engine.walk import Entry
 from jugal.engine.worker import examine_group, prepare
+from jugal.engine.workers import DIED, Workers
 from jugal.model.result import Examination
 from jugal.model.small import Small
 
@@ -24,6 +23,7 @@ _GROUP_FILES = 16
 _GROUP_BYTES = 1 << 20
 _BASE_SECONDS = 90.0
 _SLOWEST, _SLOWEST_BITS = 8 << 20, 1 << 19  # bytes a second
+_MAX_TRIES = 4  # of one file whose death, or that of another beside it, broke all processes
 
 
 def default_workers() -> int:
@@ -49,6 +49,7 @@ class Batch:
         self._go.set()
         self._cancelled = threading.Event()
         self._groups: deque[list[Entry]] = deque()
+        self._broken: Counter[str] = Counter()
         self._lock = threading.Lock()
 
     def pause(self) -> None:
@@ -89,9 +90,7 @@ class Batch:
             if entry.skipped is not None:
                 done += 1
                 yield Examined(entry, Examination(entry.path, 0, error=entry.skipped), None, done, done_bytes)
-        context = multiprocessing.get_context("forkserver")
-        context.set_forkserver_preload(["jugal.engine.worker"])
-        pool = ProcessPool(max_workers=self._workers, initializer=prepare, context=context)
+        pool = Workers(self._workers, prepare, preload="jugal.engine.worker")
         pending: dict[Future[Any], list[Entry]] = {}
         with self._lock:
             self._groups = deque(_groups(files))
@@ -109,6 +108,8 @@ class Batch:
                     time.sleep(0.05)
                     continue
                 finished, _ = wait(pending, timeout=0.2, return_when=FIRST_COMPLETED)
+                if not finished:
+                    pool.mend()
                 for future in finished:
                     group = pending.pop(future)
                     for entry, examination, small in self._collect(future, group):
@@ -120,23 +121,24 @@ class Batch:
                 pool.stop()
             else:
                 pool.close()
-            pool.join()
         yield Finished(done, self._cancelled.is_set())
 
-    def _submit(self, pool: Any, group: list[Entry]) -> Future[Any]:
+    def _submit(self, pool: Workers, group: list[Entry]) -> Future[Any]:
         size = sum(e.size for e in group)
         # Of video each bit may have to be followed, which takes far longer than reading it.
         deadline = _BASE_SECONDS + size / _SLOWEST + min(size, self._limits.followed) / _SLOWEST_BITS
-        return pool.schedule(  # type: ignore[no-any-return]
-            examine_group, args=([e.path for e in group], self._thumbnails, self._limits), timeout=deadline
-        )
+        return pool.submit(examine_group, ([e.path for e in group], self._thumbnails, self._limits), deadline)
 
     def _collect(self, future: Future[Any], group: list[Entry]) -> Iterator[tuple[Entry, Examination, Small | None]]:
         """A group's results; where its worker died the files are tried again one by one, then given up one by one."""
         try:
             results = future.result()
-        except (TimeoutError, ProcessExpired, MemoryError, OSError, EOFError) as error:
-            if len(group) > 1:
+        except (TimeoutError, MemoryError, OSError, *DIED) as error:
+            again = len(group) > 1
+            if isinstance(error, BrokenProcessPool):
+                self._broken.update(e.path for e in group)
+                again = again or self._broken[group[0].path] < _MAX_TRIES
+            if again:
                 with self._lock:
                     self._groups.extendleft([e] for e in group)
                 return

@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 import logging
-import multiprocessing
 import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
-
-from pebble import ProcessExpired, ProcessPool
 
 from jugal.binary.output import sweep_folder
 from jugal.engine.donors import fitting_donors
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.engine.worker import prepare, without_thumbnail
+from jugal.engine.workers import DIED, Workers
 from jugal.model.result import Examination, RepairOutcome, RepairStatus
 
 log = logging.getLogger(__name__)
@@ -32,14 +30,11 @@ class Child:
     """
 
     def __enter__(self) -> Child:
-        context = multiprocessing.get_context("forkserver")
-        context.set_forkserver_preload(["jugal.engine.child"])
-        self._pool: Any = ProcessPool(max_workers=1, initializer=prepare, context=context)
+        self._workers = Workers(1, prepare, preload="jugal.engine.child")
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._pool.stop()
-        self._pool.join()
+        self._workers.stop()
 
     def examine(self, path: str) -> Examination:
         """``examine_file`` in the child, without a thumbnail."""
@@ -62,12 +57,12 @@ class Child:
     def _call(self, what: str, size: int, work: Callable[..., Any], *given: object) -> Any:
         """What ``work`` returns, or a sentence on why there is nothing."""
         try:
-            return self._pool.schedule(work, args=given, timeout=_BASE_SECONDS + size / _SLOWEST).result()
+            return self._workers.submit(work, given, _BASE_SECONDS + size / _SLOWEST).result()
         except TimeoutError:
             return f"The {what} took too long and was given up."
         except MemoryError:
             return f"The {what} needed more memory than it is allowed."
-        except (ProcessExpired, EOFError):
+        except DIED:
             return f"The {what}'s process died on this file."
         except Exception as error:  # one file's result, not the batch it is in
             log.exception("the %s failed", what)

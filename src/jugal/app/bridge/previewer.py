@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import logging
-import multiprocessing
 from concurrent.futures import CancelledError, Future
+from functools import partial
 from typing import Any
 
-from pebble import ProcessExpired, ProcessPool
 from PySide6.QtCore import QObject, Signal
 
 from jugal.app.bridge.decode import Preview, limit_memory, render
+from jugal.engine.workers import DIED, Workers
 
 _DEADLINE_S = 20
 log = logging.getLogger(__name__)
@@ -30,8 +30,7 @@ class Previewer(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        context = multiprocessing.get_context("forkserver")
-        self._pool: Any = ProcessPool(max_workers=1, initializer=limit_memory, context=context)
+        self._workers = Workers(1, limit_memory)
         self._waiting: dict[object, Future[Any]] = {}
 
     def ask(self, key: object, path: str, format_name: str, kind: str, position: float = 0.0) -> None:
@@ -39,9 +38,9 @@ class Previewer(QObject):
         old = self._waiting.pop(key, None)
         if old is not None:
             old.cancel()
-        future = self._pool.schedule(render, args=(path, format_name, kind, position), timeout=_DEADLINE_S)
+        future = self._workers.submit(render, (path, format_name, kind, position), _DEADLINE_S)
         self._waiting[key] = future
-        future.add_done_callback(lambda done, key=key: self._answer(key, done))
+        future.add_done_callback(partial(self._answer, key))
 
     def _answer(self, key: object, future: Future[Any]) -> None:
         try:
@@ -50,7 +49,7 @@ class Previewer(QObject):
             return
         except TimeoutError:
             preview = Preview(text="The decoder took too long and was stopped.")
-        except ProcessExpired:
+        except DIED:
             preview = Preview(text="The decoder died of this file. The findings below still hold.")
         except Exception as error:  # a decoder may raise anything; it becomes the preview's words
             log.info("no preview: %s", error)
@@ -61,5 +60,4 @@ class Previewer(QObject):
             self.ready.emit(key, preview)
 
     def close(self) -> None:
-        self._pool.stop()
-        self._pool.join()
+        self._workers.stop()

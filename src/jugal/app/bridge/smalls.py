@@ -7,14 +7,12 @@ from __future__ import annotations
 
 import io
 import logging
-import multiprocessing
 from collections.abc import Iterator
-from typing import Any
-
-from pebble import ProcessPool
+from concurrent.futures.process import BrokenProcessPool
 
 from jugal.app.bridge.decode import limit_memory, render
 from jugal.case.store import Case
+from jugal.engine.workers import Workers
 from jugal.model.small import Small
 
 _DEADLINE_S = 20
@@ -45,18 +43,18 @@ def draw_missing(case: Case) -> Iterator[tuple[int, ...]]:
     missing = case.without_picture()
     if not missing:
         return
-    context = multiprocessing.get_context("forkserver")
-    pool: Any = ProcessPool(max_workers=1, initializer=limit_memory, context=context)
+    workers = Workers(1, limit_memory)
     try:
         for at in range(0, len(missing), _TOGETHER):
             part = missing[at : at + _TOGETHER]
-            futures = [
-                pool.schedule(small_of, args=(path, name, kind), timeout=_DEADLINE_S) for _, path, name, kind in part
-            ]
+            futures = [workers.submit(small_of, (path, name, kind), _DEADLINE_S) for _, path, name, kind in part]
             drawn = []
-            for (number, path, _, _), future in zip(part, futures, strict=True):
+            for (number, path, name, kind), future in zip(part, futures, strict=True):
                 try:
-                    jpeg = future.result()
+                    try:
+                        jpeg = future.result()
+                    except BrokenProcessPool:  # perhaps the fault of another one
+                        jpeg = workers.submit(small_of, (path, name, kind), _DEADLINE_S).result()
                 except Exception as error:  # a decoder may raise anything or die; the file then has no small picture
                     log.info("no small picture of %s: %s", path, error)
                     jpeg = b""
@@ -64,5 +62,4 @@ def draw_missing(case: Case) -> Iterator[tuple[int, ...]]:
             case.put_pictures(drawn)
             yield tuple(number for number, small in drawn if small.jpeg)
     finally:
-        pool.stop()
-        pool.join()
+        workers.stop()

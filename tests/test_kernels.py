@@ -322,7 +322,7 @@ def _one_png(mode: str, seed: int, used: set[int]) -> None:
 def test_chains_of_units(sample: bytes, state: int) -> None:
     found, where = np.zeros(1, np.int8), np.zeros(1, np.int64)
     offsets, sizes = np.zeros(1, np.int64), np.array([len(sample)], np.int64)
-    nal.walk_samples(np.frombuffer(sample, np.uint8), offsets, sizes, 4, False, 8, found, where)
+    nal.walk_samples(np.frombuffer(sample, np.uint8), offsets, sizes, 4, False, True, found, where)
     assert found[0] == state
     assert 0 <= where[0] < len(sample)
 

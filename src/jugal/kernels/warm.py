@@ -16,6 +16,7 @@ from jugal.kernels import (
     edges,
     fitting,
     flac,
+    heads,
     hevc,
     jpeg,
     lossless,
@@ -130,7 +131,10 @@ def warm() -> None:
     seams.side_distances(side, side, np.zeros(8), 1.0, np.zeros(8))
     seams.row_distances(side, side, few, few, 4, 1.0, np.zeros(4))
     seams.seam_scores(side, side, few, few, 4, np.ones((2, 2)), 1.0, 1.0, 2.0, 0.5, 1.0, np.zeros(4))
-    nal.walk_samples(frozen, zero, one, 4, False, 8, i8(1), i64(1))
+    nal.walk_samples(frozen, zero, one, 4, False, False, i8(1), i64(1))
+    row = np.zeros((1, len(heads.COLUMNS)), np.int64)
+    heads.read_heads(frozen, zero, one, 4, False, np.zeros((4, heads.KNOWN), np.int64), i8(1), row)
+    heads.misnumbered(row, 16, 8, np.zeros(1, np.bool_))
     figures = (aac.bands(3), aac.books())
     aac.parse_samples(frozen, zero, one, 1, 0, False, *figures, i8(1))
     aac.parse_block(frozen, 0, 64, 1, 0, False, *figures)

@@ -27,7 +27,6 @@ from jugal.model.strip import Matter
 _STILL_BRANDS = frozenset((b"heic", b"heix", b"mif1", b"msf1", b"avif", b"avis", b"crx "))
 #: Share of a file that is still pictures where nothing else is, and percent that such are worth with a lent index.
 _MOSTLY, _LENT = 0.5, 95.0
-_ZERO_RUN = 8
 _MOST_EXIF = 1 << 20
 #: By how much items have moved most likely: whole sectors and clusters lost or put in. Else they are sought nearby.
 _LIKELY = tuple(sign * unit * k for unit in (512, 4096, 32768) for k in range(1, 9) for sign in (-1, 1))
@@ -281,7 +280,7 @@ def _chain_fault(subject: Subject, item: Item, start: int, end: int) -> int | No
     state, where = np.zeros(1, np.int8), np.zeros(1, np.int64)
     offsets, sizes = np.array([start], np.int64), np.array([end - start], np.int64)
     hevc = item.kind == b"hvc1"
-    walk_samples(subject.source.array, offsets, sizes, stream.prefix, hevc, _ZERO_RUN, state, where)
+    walk_samples(subject.source.array, offsets, sizes, stream.prefix, hevc, True, state, where)
     return int(where[0]) if state[0] else None
 
 

@@ -42,7 +42,7 @@ def _states(subject: Subject, track: Track, offsets: NDArray[np.int64], sizes: N
         state[(offsets < 0) | (offsets + sizes > subject.size)] = OUTSIDE
         check_marks(subject, mark, offsets, sizes, state)
         return state
-    walk_samples(subject.source.array, offsets, sizes, track.prefix, track.codec in HEVC, 0, state, where)
+    walk_samples(subject.source.array, offsets, sizes, track.prefix, track.codec in HEVC, False, state, where)
     return state
 
 

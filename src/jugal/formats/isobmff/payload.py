@@ -13,6 +13,7 @@ from jugal.formats import pcm
 from jugal.formats.base import Subject
 from jugal.formats.isobmff.following import follow_samples, spared_before
 from jugal.formats.isobmff.frames import check_frames, check_slices
+from jugal.formats.isobmff.numbering import Headed, check_heads
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.video import first_slice
 from jugal.formats.isobmff.visual import follow_planes, plane_of, planes_before
@@ -23,7 +24,6 @@ from jugal.model.span import ByteSpan
 AVC = frozenset({b"avc1", b"avc2", b"avc3", b"avc4"})
 HEVC = frozenset({b"hvc1", b"hev1", b"dvh1", b"dvhe"})
 PRORES = frozenset({b"apch", b"apcn", b"apcs", b"apco", b"ap4h", b"ap4x"})
-_ZERO_RUN = 8
 #: Codecs whose every frame begins with a mark, and how many bytes before it.
 MARKS = {
     **dict.fromkeys((b"jpeg", b"mjpa", b"mjpb"), (b"\xff\xd8", 0)),
@@ -32,9 +32,6 @@ MARKS = {
 }
 #: What begins each plane of MPEG-4 Visual and what may come before it (ISO/IEC 14496-2 6.2.1), in H.263 without the one.
 _START_CODE = b"\0\0\1"
-#: In large files only runs that block statistics could miss by their place are looked for, at a quarter of the cost.
-_LONG_ZERO_RUN = 256
-_LARGE = 64 << 20
 #: Bytes of a macroblock of MPEG-4 Visual, hardly ever more.
 _MACROBLOCK = 256
 #: Packets of coded sound that parse one after another only where the coding is understood.
@@ -93,6 +90,7 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
     spared = np.zeros(track.offsets.size)
     ends = track.offsets + track.sizes
     followed = unread = False
+    headed: dict[int, Headed] = {}
     if track.codec in AVC or track.codec in HEVC:
         walk_samples(
             subject.source.array,
@@ -100,10 +98,11 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
             track.sizes,
             track.prefix,
             track.codec in HEVC,
-            _ZERO_RUN if subject.size < _LARGE else _LONG_ZERO_RUN,
+            True,
             state,
             where,
         )
+        headed = check_heads(subject.source.array, track, state)
     else:
         outside = (ends > subject.size) | (track.offsets < 0)
         state[outside] = OUTSIDE
@@ -121,6 +120,9 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
             _uncompressed(subject, track, state, where, spared)
     if to_the_bit and int(track.sizes.sum()) <= subject.limits.followed:
         followed = _follow(subject, track, state, where, spared)
+    for k, fault in headed.items():
+        if state[k] == 0:
+            state[k], where[k], spared[k] = FRAME, fault.at, fault.spared
     for start, end, kind in bad_spans:
         hit = (track.offsets < end) & (ends > start) & (state != OUTSIDE)
         if track.codec == b"alac":

@@ -15,7 +15,7 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import RepairImpossible, Subject
-from jugal.formats.isobmff.cutting import cut_to_good, plan_cut
+from jugal.formats.isobmff.cutting import cut_to_good, hold_pictures, plan_cut
 from jugal.formats.isobmff.movie import read_movie
 from jugal.model.codes import FindingCode
 from jugal.model.result import RepairStatus, Verdict
@@ -114,3 +114,40 @@ def test_sound_damaged_alone_costs_no_picture() -> None:
     lost[sound][10:20] = True
     assert plan_cut(movie.tracks, lost) is None
     assert FindingCode.MP4_HOLE in {f.code for f in examine(harmed(clip("avc"), 0.5), "a.mp4").findings}
+
+
+@pytest.mark.parametrize("name", SETTINGS)
+@pytest.mark.parametrize("shares", [(0.3, 0.66), (0.2, 0.97)])
+def test_pictures_left_out_keep_the_timing(name: str, shares: tuple[float, ...], tmp_path: Path) -> None:
+    original = clip(name)
+    path = tmp_path / ("a.mov" if "pcm" in name else "a.mp4")
+    path.write_bytes(harmed(original, *shares))
+    found = examine_file(path)
+    plan = next(p for p in found.repairs if p.method == "hold-pictures")
+    outcome = repair_file(found, tmp_path / "out", method="hold-pictures")
+    assert outcome.status is RepairStatus.REPAIRED and outcome.output is not None
+    assert outcome.score_after == pytest.approx(plan.attainable, abs=0.5)
+    assert plan.attainable < 99.0
+    pictures, sounds = decoded(Path(outcome.output).read_bytes())
+    whole, heard = decoded(original)
+    times = {round(t, 2): p for t, p in whole}
+    # Those that are there are the original's, each at its own time; the sound has gaps where it was damaged itself.
+    close = [np.abs(times[round(t, 2)] - p).mean() < 2 for t, p in pictures if round(t, 2) in times]
+    assert len(close) == len(pictures) and np.mean(close) == 1.0
+    lost = 1.0 - len(pictures) / len(whole)
+    assert 0 < lost < 0.75 and (100 - plan.attainable) / 100 == pytest.approx(lost / (2 if sounds else 1), abs=0.02)
+    said = {round(t, 3): s for t, s in heard}
+    same = [np.abs(s - said[round(t, 3)]).mean() < 0.01 for t, s in sounds if round(t, 3) in said and s.dtype]
+    assert len(same) == len(sounds) and (not same or np.mean(same) > 0.95)
+
+
+def test_what_is_damaged_from_the_start_is_not_left_out() -> None:
+    data = harmed(clip("silent"), 0.0)
+    assert "hold-pictures" not in {p.method for p in examine(data).repairs}
+    with pytest.raises(RepairImpossible, match="nothing to leave out"):
+        hold_pictures(Subject(Source.from_bytes(data)), None)
+
+
+def test_without_a_damaged_picture_none_is_left_out() -> None:
+    with pytest.raises(RepairImpossible, match="nothing to leave out"):
+        hold_pictures(Subject(Source.from_bytes(clip("avc"))), None)

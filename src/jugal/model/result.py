@@ -72,7 +72,7 @@ class Thumbnail:
 
 
 #: Repairs that are a matter of taste, not of right or wrong: done when they are asked for by name.
-BY_CHOICE = frozenset({"cut-holes", "index-in-front"})
+BY_CHOICE = frozenset({"cut-holes", "hold-pictures", "index-in-front"})
 #: Repairs whose output is partly an estimate: what shows in it is no reason to repair it further.
 ESTIMATES = frozenset({"donor-header", "estimate-header", "estimate-index"})
 #: Estimates whose clock may be set by hand: frames a second of the picture, values a second of sound alone.

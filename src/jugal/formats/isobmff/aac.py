@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +23,8 @@ from jugal.kernels.aac import (
 )
 
 _MAIN, _LC, _SSR, _LTP, _SBR, _PS = 1, 2, 3, 4, 5, 29
+#: What begins the extensions behind a configuration (1.6.2.1).
+_SYNC, _SYNC_STEREO = 0x2B7, 0x548
 #: Channel configuration → (channel pairs, single channels, LFE among them), table 1.19.
 _ELEMENTS = {1: (0, 1), 2: (1, 0), 3: (1, 1), 4: (1, 2), 5: (2, 1), 6: (2, 2), 7: (3, 2)}
 
@@ -34,6 +37,14 @@ class AacConfig:
     rate_index: int
     pairs: int
     singles: int
+    #: What is added to the core: 0 nothing, 1 spectral band replication, 2 parametric stereo, too.
+    extended: int = field(default=0, compare=False)
+
+    @property
+    def profile(self) -> str:
+        """The object that decoders must know (table 1.3), by its usual name."""
+        core = "AAC Main" if self.object_type == _MAIN else "AAC-LC"
+        return (core, "HE-AAC", "HE-AAC v2")[self.extended]
 
     @property
     def rate(self) -> int:
@@ -117,10 +128,24 @@ def specific_config(data: bytes) -> AacConfig | None:
         return index if index < len(RATES) else None
 
     kind, rate, channels = object_type(), rate_index(), bits.take(4)
-    if kind in (_SBR, _PS):
+    extended = {_SBR: 1, _PS: 2}.get(kind, 0)
+    if extended:
         rate_index()
         kind = object_type()
     if kind not in (_MAIN, _LC) or rate is None or bits.take(1):
         return None
     pairs, singles = _ELEMENTS.get(channels, (-1, -1))
-    return AacConfig(kind, rate, pairs, singles)
+    if not extended and pairs >= 0:
+        extended = _added_behind(bits, object_type, rate_index)
+    return AacConfig(kind, rate, pairs, singles, extended)
+
+
+def _added_behind(bits: BitReader, object_type: Callable[[], int], rate_index: Callable[[], int | None]) -> int:
+    """What the extension behind a configuration says is added, which decoders of the core alone pass over (1.6.5)."""
+    if bits.take(1):
+        bits.skip(14)
+    if bits.take(1) or bits.take(11) != _SYNC or object_type() != _SBR or not bits.take(1):
+        return 0
+    rate_index()
+    stereo = bits.take(11) == _SYNC_STEREO and bits.take(1)
+    return 1 + bool(stereo)

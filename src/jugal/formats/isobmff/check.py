@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
 import math
 
 import numpy as np
@@ -11,8 +10,9 @@ from numpy.typing import NDArray
 from jugal.binary.source import Source
 from jugal.formats.base import Report, Subject
 from jugal.formats.isobmff import payload
+from jugal.formats.isobmff.beside import look_beside
 from jugal.formats.isobmff.chunks import astray
-from jugal.formats.isobmff.cutting import kept_share, plan_cut
+from jugal.formats.isobmff.cutting import held_share, kept_share, plan_cut
 from jugal.formats.isobmff.description import lost_descriptions
 from jugal.formats.isobmff.faults import Fault, and_also, by_faults, off_time
 from jugal.formats.isobmff.forecast import (
@@ -39,10 +39,12 @@ from jugal.formats.isobmff.front import can_go_front
 from jugal.formats.isobmff.heif import examine_items, is_still, plan_donor_items, plan_preview
 from jugal.formats.isobmff.index_check import explained, part_unread, refused, table_findings
 from jugal.formats.isobmff.layout import reaching_over
+from jugal.formats.isobmff.media import describe
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.rawphoto import examine_raw_photo
 from jugal.formats.isobmff.restoring import mistimed, restored, table_faults
 from jugal.formats.isobmff.retable import media_between
+from jugal.formats.isobmff.speech import FRAME_BYTES
 from jugal.formats.isobmff.structure import (
     filled_across,
     late_start,
@@ -60,7 +62,6 @@ from jugal.model.result import Region
 from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter
 
-_EPOCH = datetime.datetime(1904, 1, 1, tzinfo=datetime.UTC)
 #: Percent from which an index is left as it is.
 _WELL = 85.0
 #: Share of a file that samples take up at most which are damaged themselves, not sought in the wrong place.
@@ -89,7 +90,7 @@ def examine(subject: Subject, report: Report) -> None:
             return
         _no_index(subject, report, movie)
         return
-    _media(subject, report, movie)
+    describe(subject.source, report, movie)
     judged = [t for t in movie.tracks if t.kind != "other" and t.offsets.size] or [
         t for t in movie.tracks if t.offsets.size
     ]
@@ -97,6 +98,7 @@ def examine(subject: Subject, report: Report) -> None:
     mended, restorable = restored(subject, movie, faults)
     as_restored = read_movie(mended) if restorable else None
     table_findings(subject, report, movie, faults, as_restored)
+    look_beside(subject, report, movie)
     is_refused = refused(subject, report, movie)
     undescribed = lost_descriptions(subject, report, judged)
     if not judged:
@@ -186,6 +188,9 @@ def examine(subject: Subject, report: Report) -> None:
         return
     cut = plan_cut(judged, lost) if opens and not any(t.fragmented for t in judged) else None
     left = kept_share(judged, cut.ranges) if cut is not None else 0.0
+    if cut is not None and (held := held_share(judged, lost)) is not None:
+        said = "Leave damaged pictures out and keep the timing: the last good one stays until the next."
+        report.plan("hold-pictures", said, held)
     # Where little of some pictures is spoiled, leaving them and all that follow out costs more than it gains.
     if cut is not None and left > 0 and (plays < _HARDLY_SPOILED or plays < 100.0 * left + _WORTH_CUTTING):
         parts = "damaged range" if len(cut.ranges) == 1 else f"{len(cut.ranges):,} damaged ranges"
@@ -347,40 +352,6 @@ def _no_index(subject: Subject, report: Report, movie: Movie) -> None:
         report.mark(fill.span.start, fill.span.end, Matter.HOLE, f"filled with 0x{fill.value:02X}")
 
 
-def _media(subject: Subject, report: Report, movie: Movie) -> None:
-    moov = movie.moov
-    assert moov is not None
-    video = next((t for t in movie.tracks if t.kind == "video"), None)
-    sound = next((t for t in movie.tracks if t.kind == "audio"), None)
-    media = report.media
-    if video is not None:
-        media.update(width=video.width, height=video.height, video_codec=video.codec.decode("latin-1").strip())
-        if video.offsets.size and video.seconds:
-            media["frame_rate"] = round(video.offsets.size / video.seconds, 3)
-    if sound is not None:
-        media.update(
-            audio_codec=sound.codec.decode("latin-1").strip(),
-            channels=sound.channels,
-            sample_rate=round(sound.sample_rate),
-        )
-    leading = video or sound
-    if leading is not None and leading.offsets.size and leading.seconds:
-        order = np.argsort(leading.offsets, kind="stable")
-        begins = np.concatenate(([0], np.cumsum(leading.durations)[:-1]))
-        if begins.size == order.size:
-            report.anchor(leading.offsets[order], (begins / max(1.0, float(leading.durations.sum())))[order])
-    longest = max((t.seconds for t in movie.tracks), default=0.0)
-    if longest:
-        media["duration"] = round(longest, 3)
-    head = moov.child(b"mvhd")
-    if head is not None:
-        raw = subject.source.read(head.body, 12)
-        if len(raw) == 12:
-            seconds = int.from_bytes(raw[4:12] if raw[0] == 1 else raw[4:8], "big")
-            if 0 < seconds < 2**33:
-                media["date_taken"] = (_EPOCH + datetime.timedelta(seconds=seconds)).strftime("%Y-%m-%dT%H:%M:%S")
-
-
 def _media_spans(subject: Subject, movie: Movie) -> list[tuple[int, int, int]]:
     tracks = [t for t in movie.tracks if t.offsets.size]
     low = max(0, min(int(t.offsets.min()) for t in tracks))
@@ -405,7 +376,7 @@ _STATE_WORDS = {
 
 def _tells(track: Track) -> bool:
     """What bytes look like tells of a track: not of uncompressed sound, which may look like anything."""
-    return track.kind != "audio" or track.coding is not None or track.codec == b"mp4a"
+    return track.kind != "audio" or track.coding is not None or track.codec in (b"mp4a", *FRAME_BYTES)
 
 
 def _inspect(
@@ -444,7 +415,8 @@ def _inspect(
         broken.append(bad)
         lost.append(gone)
         spared.append(left)
-        proven.append(looked.followed or track.coding is not None or payload.mark_of(track) is not None)
+        known = track.coding is not None or track.codec in FRAME_BYTES or payload.mark_of(track) is not None
+        proven.append(looked.followed or known)
         word = "frames" if track.kind == "video" else "samples"
         if outside.any():
             seconds = float(track.durations[outside].sum()) / track.timescale if track.timescale else 0.0

@@ -1,4 +1,5 @@
-"""Cuts a clip to what is good of it: damaged ranges are left out from sync sample to sync sample, sound kept in step."""
+"""Cuts a clip to what is good of it: damaged ranges are left out from sync sample to sync sample, sound kept in step, or only
+the damaged pictures, each good one staying until the next."""
 
 from __future__ import annotations
 
@@ -10,10 +11,13 @@ from numpy.typing import NDArray
 
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.isobmff import payload
+from jugal.formats.isobmff.boxes import Box
+from jugal.formats.isobmff.forecast import weighted
 from jugal.formats.isobmff.index import TrackPlan, index_like
 from jugal.formats.isobmff.movie import Movie, bad_spans, read_movie
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.write import with_new_index
+from jugal.model import scoring
 from jugal.model.span import ByteSpan
 
 #: Ranges of running time in seconds, in order and apart.
@@ -28,6 +32,8 @@ class Cut:
     keep: NDArray[np.bool_]
     compose: NDArray[np.int64] | None
     ranges: Ranges
+    #: Ticks of the lead's samples where they are not those of now.
+    durations: NDArray[np.int64] | None = None
 
 
 def plan_cut(tracks: list[Track], lost: list[NDArray[np.bool_]]) -> Cut | None:
@@ -77,13 +83,7 @@ def kept_share(tracks: list[Track], ranges: Ranges) -> float:
 
 def cut_to_good(subject: Subject, donor: Subject | None) -> RepairDraft:
     """A new index that passes over the damaged ranges; the media data stay where they are."""
-    movie = read_movie(subject)
-    moov = movie.moov
-    if moov is None or moov.cut or movie.hidden or any(t.fragmented for t in movie.tracks):
-        raise RepairImpossible("The ranges of this clip cannot be cut before its boxes are right.")
-    if any(box.cut or subject.source.uint(box.start, 4) == 0 for box in movie.mdats):
-        raise RepairImpossible("The media data have no end of their own; mend the boxes first.")
-    tracks = [t for t in movie.tracks if t.kind != "other" and t.offsets.size]
+    movie, moov, tracks = _cuttable(subject)
     cut = plan_cut(tracks, _lost(subject, movie, tracks))
     if cut is None:
         raise RepairImpossible("No picture is damaged; there is nothing to cut.")
@@ -97,6 +97,71 @@ def cut_to_good(subject: Subject, donor: Subject | None) -> RepairDraft:
     kept = 100.0 * kept_share(tracks, ranges)
     index = index_like(subject, movie, plans, 0, own=True)
     return RepairDraft(with_new_index(subject, moov, index), tuple(steps), kept=kept)
+
+
+def _cuttable(subject: Subject) -> tuple[Movie, Box, list[Track]]:
+    movie = read_movie(subject)
+    moov = movie.moov
+    if moov is None or moov.cut or movie.hidden or any(t.fragmented for t in movie.tracks):
+        raise RepairImpossible("The ranges of this clip cannot be cut before its boxes are right.")
+    if any(box.cut or subject.source.uint(box.start, 4) == 0 for box in movie.mdats):
+        raise RepairImpossible("The media data have no end of their own; mend the boxes first.")
+    tracks = [t for t in movie.tracks if t.kind != "other" and t.offsets.size]
+    return movie, moov, tracks
+
+
+def hold_pictures(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """A new index without the damaged pictures and packets of sound; all others keep their time, the media data their place."""
+    movie, moov, tracks = _cuttable(subject)
+    lost = _lost(subject, movie, tracks)
+    left = held_share(tracks, lost)
+    if left is None:
+        raise RepairImpossible("No picture is damaged that a good one stands before; there is nothing to leave out.")
+    holds = [_holding(track, gone) for track, gone in zip(tracks, lost, strict=True)]
+    plans = [_without(track, hold) for track, hold in zip(tracks, holds, strict=True)]
+    counts = [(int(np.count_nonzero(~hold.keep)), hold.lead.kind == "video") for hold in holds]
+    steps = tuple(
+        f"Left {count:,} damaged {'pictures' if seen else 'packets of sound'} out; the ones before them stay longer."
+        for count, seen in counts
+        if count
+    )
+    index = index_like(subject, movie, plans, 0, own=True)
+    return RepairDraft(with_new_index(subject, moov, index), steps, kept=left)
+
+
+def _holding(track: Track, gone: NDArray[np.bool_]) -> Cut:
+    """Leaves out the samples that are ``gone``, of pictures those shown before a sync sample that refer to such ones, too.
+
+    Those before the first good one have none that could stay in their place, and uncompressed sound has no gaps: both are
+    left as they are.
+    """
+    keep = ~_spoiled(track, gone)
+    keep[: int(np.argmax(keep))] = True
+    compose = track.composition if track.composition.size == keep.size else None
+    begin = np.concatenate(([0], np.cumsum(track.durations)))
+    durations = np.zeros(keep.size, np.int64)
+    durations[keep] = np.diff(np.append(begin[:-1][keep], begin[-1]))
+    return Cut(track, keep, compose, [], durations)
+
+
+def _spoiled(track: Track, gone: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    spoiled = gone & (track.frame_bytes == 0)
+    if track.kind == "video":
+        begin = np.concatenate(([0], np.cumsum(track.durations)))
+        syncs = np.flatnonzero(track.sync)
+        for last in np.flatnonzero(gone & ~np.append(gone[1:], False)).tolist():
+            spoiled[_leading(track, last + 1, begin, syncs)] = True
+    return spoiled
+
+
+def held_share(tracks: list[Track], lost: list[NDArray[np.bool_]]) -> float | None:
+    """Percent of the running time that is left without damaged pictures and packets, picture and sound averaged; None where
+    no damaged picture can be left out."""
+    pairs = list(zip(tracks, lost, strict=True))
+    if all(t.kind != "video" or _holding(t, gone).keep.all() for t, gone in pairs):
+        return None
+    shares = [payload.good_share(t, gone | _spoiled(t, gone)) for t, gone in pairs]
+    return scoring.share(weighted(tracks, shares), 1.0)
 
 
 def _lost(subject: Subject, movie: Movie, tracks: list[Track]) -> list[NDArray[np.bool_]]:
@@ -113,16 +178,18 @@ def _lost(subject: Subject, movie: Movie, tracks: list[Track]) -> list[NDArray[n
 def _without(track: Track, cut: Cut) -> TrackPlan:
     if track.frame_bytes:
         return _pieces_of_sound(track, cut.ranges)
-    keep, compose = cut.keep, cut.compose
+    keep, compose, durations = cut.keep, cut.compose, track.durations
     if track is not cut.lead:
         keep = _outside(track, cut.ranges)
         compose = track.composition if track.composition.size == keep.size else None
+    elif cut.durations is not None:
+        durations = cut.durations
     sync = track.sync[keep]
     return TrackPlan(
         track,
         track.offsets[keep],
         track.sizes[keep],
-        track.durations[keep],
+        durations[keep],
         compose[keep] if compose is not None else None,
         None if sync.all() else sync,
         None,

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from jugal.formats.isobmff.aac import AacConfig
 from jugal.formats.isobmff.alac import AlacConfig
 from jugal.formats.isobmff.bits import unescape
+from jugal.formats.isobmff.speech import frame_bytes
 from jugal.formats.isobmff.video import AvcStream, Slice, VideoStream
 from jugal.formats.isobmff.visual import PICTURE, PLANE, Follower, Layer, find_plane, plane_of
 from jugal.kernels.macroblocks import ENDS_EARLY, WHOLE_SLICE
@@ -456,12 +457,6 @@ class VopLane:
 _VOP_STARTS = (0xB6, 0xB3, 0xB0)
 _STARTS = re.compile(rb"\x00\x00\x01[\xb6\xb3\xb0]")
 
-#: Bytes of an AMR narrow-band and wide-band frame by frame type, with its header (RFC 4867 5.3).
-_AMR = {
-    b"samr": (13, 14, 16, 18, 20, 21, 27, 32, 6, 0, 0, 0, 0, 0, 0, 1),
-    b"sawb": (18, 24, 33, 37, 41, 47, 51, 59, 61, 6, 0, 0, 0, 0, 1, 1),
-}
-
 
 @dataclass(slots=True)
 class AmrLane:
@@ -472,8 +467,7 @@ class AmrLane:
     found: Found = field(default_factory=Found)
 
     def _frame(self, data: NDArray[np.uint8], at: int, end: int) -> int:
-        head = int(data[at]) if at < end else 0xFF
-        size = 0 if head & 0x83 else _AMR[self.codec][head >> 3 & 15]
+        size = frame_bytes(self.codec, int(data[at])) if at < end else 0
         return at + size if at + size <= end else at
 
     def take(self, data: NDArray[np.uint8], at: int, end: int) -> int:

@@ -127,7 +127,8 @@ def _misordered(track: Track, stream: VideoStream, found: NDArray[np.int64]) -> 
     count = found.shape[0]
     odd = np.zeros(count, np.bool_)
     good = (found[:, heads.FLAGS] & heads.HEADED != 0) & (found[:, heads.ORDER] >= 0)
-    if np.count_nonzero(good) < _AGREE * count or count < _AHEAD or track.composition.size not in (0, count):
+    timed = track.durations.size == count and track.composition.size in (0, count)
+    if np.count_nonzero(good) < _AGREE * count or count < _AHEAD or not timed:
         return odd
     span = 1 << max(s.order_bits for s in stream.sequences.values())
     shown = track.decode_times + (track.composition if track.composition.size else 0)

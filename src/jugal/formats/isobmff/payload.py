@@ -14,6 +14,7 @@ from jugal.formats.base import Subject
 from jugal.formats.isobmff.following import follow_samples, spared_before
 from jugal.formats.isobmff.frames import check_frames, check_slices
 from jugal.formats.isobmff.numbering import Headed, check_heads
+from jugal.formats.isobmff.speech import FRAME_BYTES, broken_samples
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.video import first_slice
 from jugal.formats.isobmff.visual import follow_planes, plane_of, planes_before
@@ -109,6 +110,8 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
         where[outside] = np.minimum(track.offsets[outside], subject.size)
         if track.coding is not None:
             unread = _coded_sound(subject, track, state)
+        elif track.codec in FRAME_BYTES:
+            _speech(subject, track, state, where)
         elif (mark := mark_of(track)) is not None:
             check_marks(subject, mark, track.offsets, track.sizes, state)
             follow = {b"jpeg": partial(check_frames, standard=track.raw_photo)} | dict.fromkeys(PRORES, check_slices)
@@ -248,6 +251,15 @@ def _coded_sound(subject: Subject, track: Track, state: NDArray[np.int8]) -> boo
     if _is_known(found == 0) or _stands_elsewhere(subject, track):
         state[inside[found != 0]] = FRAME
     return _few_read(found[:_FIRST])
+
+
+def _speech(subject: Subject, track: Track, state: NDArray[np.int8], where: NDArray[np.int64]) -> None:
+    """Each sample is some frames of AMR speech, and ends with the last."""
+    inside = np.flatnonzero((state == 0) & (track.sizes > 0))
+    fault = broken_samples(subject.source.array, track.codec, track.offsets[inside], track.sizes[inside])
+    if inside.size and _is_known(fault < 0):
+        wrong = inside[fault >= 0]
+        state[wrong], where[wrong] = FRAME, fault[fault >= 0]
 
 
 def _is_known(good: NDArray[np.bool_]) -> bool:

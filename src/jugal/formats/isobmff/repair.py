@@ -12,7 +12,7 @@ from jugal.formats.isobmff import fragments
 from jugal.formats.isobmff.boxes import Box
 from jugal.formats.isobmff.check import examine
 from jugal.formats.isobmff.chunks import fix_chunks
-from jugal.formats.isobmff.cutting import cut_to_good
+from jugal.formats.isobmff.cutting import cut_to_good, hold_pictures
 from jugal.formats.isobmff.description import lend_description
 from jugal.formats.isobmff.front import index_to_front
 from jugal.formats.isobmff.lent import donor_items
@@ -281,6 +281,7 @@ REPAIRS = {
     "close-fragments": close_fragments,
     "lend-description": lend_description,
     "cut-holes": cut_to_good,
+    "hold-pictures": hold_pictures,
     "index-in-front": index_to_front,
     "fix-offsets": fix_offsets,
     "fix-chunks": fix_chunks,

@@ -13,6 +13,7 @@ from conftest import track_of
 from jugal.binary.limits import DEFAULT_LIMITS
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_source
+from jugal.formats.isobmff.bits import BitWriter
 from jugal.formats.isobmff.following import units
 from jugal.formats.isobmff.numbering import check_heads, known_sets
 from jugal.formats.isobmff.tables import Track
@@ -204,3 +205,70 @@ def test_three_zeros_within_a_slice_are_damage(name: str, length: int) -> None:
         padded = data[: end - length] + bytes(length) + data[end:]
         found = examine_source(Source.from_bytes(padded), limits)
         assert not [f for f in found.findings if f.code is FindingCode.MP4_HOLE]
+
+
+def field(unit: int, number: int, bottom: int, order: int, address: int = 0, idr_id: int | None = None) -> bytes:
+    """A slice of one field, by hand (7.3.3): I in IDR pictures, else P; numbers and orders take 4 bits."""
+    writer = BitWriter()
+    for value in (address, 7 if idr_id is not None else 5, 0):
+        writer.ue(value)
+    writer.put(number, 4)
+    writer.put(2 + bottom, 2)
+    if idr_id is not None:
+        writer.ue(idr_id)
+    writer.put(order, 4)
+    body = bytes([unit]) + writer.plain() + b"\x9d\x5b" * 8
+    return len(body).to_bytes(4, "big") + body
+
+
+IDR, REF, LOOSE = 0x65, 0x41, 0x01
+
+
+@pytest.mark.parametrize(
+    ("slices", "came"),
+    [
+        # The second field of an IDR picture is predicted from the first, and has no number of its own.
+        ([field(IDR, 0, 0, 0, idr_id=1), field(REF, 0, 1, 1)], heads.READ),
+        ([field(IDR, 0, 0, 0, idr_id=1), field(IDR, 0, 1, 1, idr_id=1)], heads.READ),
+        ([field(IDR, 0, 0, 0, idr_id=1), field(IDR, 0, 1, 1, idr_id=2)], heads.APART),
+        ([field(REF, 3, 0, 6), field(REF, 3, 0, 6, 5), field(LOOSE, 3, 1, 7), field(LOOSE, 3, 1, 7, 5)], heads.READ),
+        ([field(REF, 3, 0, 6), field(REF, 4, 1, 7)], heads.APART),
+        ([field(REF, 3, 0, 6), field(REF, 3, 0, 4, 5)], heads.TWO_ORDERS),
+        ([field(REF, 3, 0, 6, 5), field(REF, 3, 0, 6)], heads.APART),
+        ([field(REF, 3, 0, 6, 40)], heads.ILLEGAL),
+        ([field(REF, 3, 0, 6), field(IDR, 3, 1, 7, idr_id=0)], heads.ILLEGAL),
+    ],
+)
+def test_fields_of_one_picture(slices: list[bytes], came: int) -> None:
+    """Pictures in two fields, as broadcast cameras write them."""
+    sets = np.zeros((1, heads.KNOWN), np.int64)
+    sets[0, [heads.UNITS, heads.NUMBER_BITS, heads.ORDER_BITS]] = 40, 4, 4
+    sample = np.frombuffer(b"".join(slices), np.uint8)
+    found = np.zeros((1, len(heads.COLUMNS)), np.int64)
+    where = np.zeros(1, np.int64), np.array([sample.size], np.int64)
+    heads.read_heads(sample, *where, 4, False, sets, np.zeros(1, np.int8), found)
+    assert found[0, heads.CAME] == came
+    if came == heads.READ:
+        assert not found[0, heads.FLAGS] & heads.FIELD and found[0, heads.ORDER] % 2 == 0
+
+
+def test_numbers_of_fields_accuse_none_that_are_left_out() -> None:
+    """Each of a pair has the same frame_num; the next pair one more where these are referred to (7.4.3)."""
+    sets = np.zeros((1, heads.KNOWN), np.int64)
+    sets[0, [heads.UNITS, heads.NUMBER_BITS, heads.ORDER_BITS]] = 40, 4, 4
+    samples = [field(IDR, 0, 0, 0, idr_id=1)] + [field(REF, k // 2 % 16, k % 2, k % 16) for k in range(1, 80)]
+
+    def odd(samples: list[bytes]) -> list[int]:
+        sizes = np.array([len(s) for s in samples], np.int64)
+        found, flags = np.zeros((sizes.size, len(heads.COLUMNS)), np.int64), np.zeros(sizes.size, np.bool_)
+        data, state = np.frombuffer(b"".join(samples), np.uint8), np.zeros(sizes.size, np.int8)
+        heads.read_heads(data, np.cumsum(sizes) - sizes, sizes, 4, False, sets, state, found)
+        heads.misnumbered(found, 16, 8, flags)
+        return np.flatnonzero(flags).tolist()
+
+    assert odd(samples) == []
+    assert odd(samples[:20] + samples[23:]) == [] and odd(samples[:20] + samples[26:]) == []
+    pairs = [one + two for one, two in zip(samples[::2], samples[1::2], strict=True)]
+    assert odd(pairs) == [] and odd(pairs[:20] + pairs[22:]) == []
+    wrong = field(REF, 12, 0, 10 * 2 % 16) + field(REF, 12, 1, (10 * 2 + 1) % 16)
+    assert odd([*pairs[:10], wrong, *pairs[11:]]) == [10]

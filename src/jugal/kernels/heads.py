@@ -13,7 +13,8 @@ from jugal.kernels.words import word64
 READ, ILLEGAL, APART, TWO_ORDERS, NO_SLICE = 0, 1, 2, 3, 4
 #: Columns of what is found: one of the above; the byte of the unit that tells, and that of the first slice; of that frame_num,
 #: the picture order count's low bits, -1 where there are none, and flags; a number that stands for the bytes of the parameter
-#: sets in the sample, 0 without any. The flag ``HEADED`` says that the first slice was read.
+#: sets in the sample, 0 without any. The flag ``HEADED`` says that the first slice was read, ``FIELD`` that the sample is one
+#: field alone.
 CAME, AT, FIRST_AT, NUMBER, ORDER, FLAGS, SETS = COLUMNS = range(7)
 REFERENCE, ANEW, FIELD, HEADED = 1, 2, 4, 8
 #: Columns of what is known of each picture parameter set: macroblocks of the picture, 0 for a set that is not there; of AVC
@@ -24,7 +25,7 @@ ADDRESS_BITS, COUNT_BITS, DEPENDENT, EXTRA_BITS, OUTPUT, PLANES = range(1, 7)
 KNOWN = 7
 # Bytes of a unit that are read: the fields take 29 at most, and eight are looked at at once.
 _ROOM, _ALL = 32, 48
-# A slice's fields: its address, parameter set, frame_num, which field it is of, order count, idr_pic_id.
+# A slice's fields: its address, parameter set, frame_num, which field it is of, order count, idr_pic_id or -1.
 _ADDRESS, _SET, _NUMBER, _FIELD, _ORDER, _IDR = range(6)
 _LONGEST = 25
 _SET_BYTES = 4096
@@ -94,7 +95,7 @@ def _avc(head, count, unit, sets, own):  # type: ignore[no-untyped-def]
         if in_field:
             bottom, bit = _bits(head, bit, 1)
             own[_FIELD] = 1 + bottom
-    own[_IDR] = 0
+    own[_IDR] = -1
     if idr:
         own[_IDR], bit = _number(head, bit)
         if own[_NUMBER] or not 0 <= own[_IDR] <= 65535:
@@ -116,7 +117,7 @@ def _hevc(head, count, unit, sets, own):  # type: ignore[no-untyped-def]
     if not 0 <= number < sets.shape[0] or sets[number, UNITS] == 0:
         return False
     known = sets[number]
-    own[_ADDRESS], own[_SET], own[_NUMBER], own[_FIELD], own[_IDR], own[_ORDER] = 0, number, 0, 0, 0, -1
+    own[_ADDRESS], own[_SET], own[_NUMBER], own[_FIELD], own[_IDR], own[_ORDER] = 0, number, 0, 0, -1, -1
     if not first:
         dependent = np.int64(0)
         if known[DEPENDENT]:
@@ -138,8 +139,9 @@ def _hevc(head, count, unit, sets, own):  # type: ignore[no-untyped-def]
 
 @bare
 def _joined(own, before, opening):  # type: ignore[no-untyped-def]
-    """How a slice goes with the picture that ``opening`` begins, behind ``before``; its second field begins again (7.4.1.2.4)."""
-    if own[_NUMBER] != opening[_NUMBER] or own[_IDR] != opening[_IDR]:
+    """How a slice goes with the picture that ``opening`` begins, behind ``before``; its second field begins again, and may be
+    predicted from the first (7.4.1.2.4)."""
+    if own[_NUMBER] != opening[_NUMBER] or (own[_IDR] >= 0 and opening[_IDR] >= 0 and own[_IDR] != opening[_IDR]):
         return APART
     if own[_FIELD] != before[_FIELD]:
         is_second = own[_FIELD] > 0 and opening[_FIELD] > 0 and before[_FIELD] == opening[_FIELD]
@@ -215,6 +217,8 @@ def read_heads(data, offsets, sizes, prefix, hevc, sets, state, found):  # type:
                     row[FLAGS] = HEADED + REFERENCE * reference + ANEW * anew + FIELD * (own[_FIELD] > 0)
                     unit_of_first = unit
                     opening[:] = own
+                if own[_FIELD] != opening[_FIELD]:
+                    row[FLAGS] &= ~FIELD
                 order = before[_ORDER]
                 before[:] = own
                 if not first and own[_ORDER] < 0:
@@ -232,14 +236,13 @@ def misnumbered(found, span, ahead, odd):  # type: ignore[no-untyped-def]
     n = found.shape[0]
     trusted, k = -1, 0
     while k < n:
-        if not found[k, FLAGS] & HEADED:
+        # Two fields of a frame have one number, which tells little of the next where each is a sample.
+        if found[k, FLAGS] & (HEADED | FIELD) != HEADED:
             trusted = -1
             k += 1
             continue
         due = found[trusted, NUMBER] + (found[trusted, FLAGS] & REFERENCE)
-        # The second field of a frame has the number of the first.
-        is_second = found[k, FLAGS] & FIELD and found[k, NUMBER] == found[trusted, NUMBER]
-        if trusted >= 0 and not found[k, FLAGS] & ANEW and (found[k, NUMBER] - due) % span != 0 and not is_second:
+        if trusted >= 0 and not found[k, FLAGS] & ANEW and (found[k, NUMBER] - due) % span != 0:
             odd[k] = found[k, CAME] == APART  # its other slices say another number
             for j in range(k + 1, min(n, k + 1 + ahead)):
                 if not found[j, FLAGS] & HEADED or found[j, FLAGS] & ANEW:

@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import io
 import struct
+from pathlib import Path
 
 import av
+import numpy as np
 import pytest
+from PySide6.QtWidgets import QApplication
 
-from conftest import examine
+from conftest import examine, until
+from jugal.app.bridge.decode import render
+from jugal.app.bridge.player import Player
 from jugal.formats.isobmff.aac import specific_config
 from jugal.formats.isobmff.bits import BitWriter
 from jugal.samples import encode
@@ -16,16 +21,39 @@ from jugal.samples import encode
 TURNED = {0: (1, 0, 0, 1), 90: (0, 1, -1, 0), 180: (-1, 0, 0, -1), 270: (0, -1, 1, 0)}
 
 
-@pytest.mark.parametrize("degrees", TURNED)
-def test_the_matrix_tells_how_players_turn_it(degrees: int) -> None:
+def turned(degrees: int) -> bytes:
     data = bytearray(encode.clip(1.0, (192, 108), audio=None))
     at = data.index(b"tkhd") + 4 + 40
     a, b, c, d = (value * 65536 for value in TURNED[degrees])
     data[at : at + 20] = struct.pack(">5i", a, b, 0, c, d)
-    assert examine(bytes(data)).media.get("rotation", 0) == degrees
-    with av.open(io.BytesIO(bytes(data))) as file:
-        frame = next(file.decode(video=0))
-    assert (frame.rotation - degrees) % 360 in (0, (-2 * degrees) % 360)  # theirs counts the other way round
+    return bytes(data)
+
+
+@pytest.mark.parametrize("degrees", TURNED)
+def test_the_matrix_tells_how_players_turn_it(degrees: int, tmp_path: Path) -> None:
+    assert examine(turned(degrees)).media.get("rotation", 0) == degrees
+    with av.open(io.BytesIO(turned(degrees))) as file:
+        assert (next(file.decode(video=0)).rotation + degrees) % 360 == 0, "theirs counts the other way round"
+    path = tmp_path / "a.mp4"
+    path.write_bytes(turned(degrees))
+    shown, lying = render(str(path), "mp4", "video"), tmp_path / "b.mp4"
+    lying.write_bytes(turned(0))
+    plain = render(str(lying), "mp4", "video")
+    pixels = np.frombuffer(plain.rgb, np.uint8).reshape(plain.height, plain.width, 3)
+    assert shown.rgb == np.rot90(pixels, -degrees // 90).tobytes() and len(shown.rgb) == len(plain.rgb)
+
+
+def test_it_is_played_upright(qapp: QApplication, tmp_path: Path) -> None:
+    path = tmp_path / "a.mp4"
+    path.write_bytes(turned(90))
+    player = Player(sounding=False)
+    sizes: list[tuple[int, int]] = []
+    player.pictured.connect(lambda image: sizes.append((image.width(), image.height())))
+    player.play(str(path))
+    until(lambda: len(sizes) > 2)
+    player.stop()
+    player.deleteLater()
+    assert set(sizes) == {(108, 192)}
 
 
 @pytest.mark.parametrize(

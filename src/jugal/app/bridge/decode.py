@@ -6,6 +6,7 @@ import io
 import logging
 import resource
 from dataclasses import dataclass, replace
+from typing import Any
 
 MAX_SIDE = 2400
 log = logging.getLogger(__name__)
@@ -90,6 +91,11 @@ def _picture_inside(path: str) -> Preview | None:
     return _of_image(best) if best is not None else None
 
 
+def quarter_turns(frame: Any) -> int:
+    """How often a decoded frame of video is to be turned a quarter, counter-clockwise, to be shown as its file says; 0..3."""
+    return round(frame.rotation / 90) % 4
+
+
 def _frame(path: str, position: float) -> Preview:
     import av
 
@@ -98,7 +104,9 @@ def _frame(path: str, position: float) -> Preview:
         if position > 0 and file.duration:
             file.seek(int(file.duration * position))
         for frame in file.decode(stream):
-            return replace(_of_image(frame.to_image()), seconds=(file.duration or 0) / 1e6)
+            # As players turn it; Pillow counts the same way round.
+            upright = frame.to_image().rotate(90 * quarter_turns(frame), expand=True)
+            return replace(_of_image(upright), seconds=(file.duration or 0) / 1e6)
     return Preview(text="No frame can be decoded.")
 
 

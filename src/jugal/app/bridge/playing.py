@@ -6,7 +6,9 @@ from dataclasses import dataclass
 from multiprocessing.connection import Connection
 from typing import Any
 
-from jugal.app.bridge.decode import limit_memory
+import numpy as np
+
+from jugal.app.bridge.decode import limit_memory, quarter_turns
 
 _WIDTH = 960
 _RATE = 44100
@@ -80,7 +82,8 @@ def _send(connection: Connection, frame: Any, first: float, start: float, resamp
     if hasattr(frame, "to_image"):
         scale = min(1.0, _WIDTH / frame.width)
         small = frame.reformat(max(2, int(frame.width * scale)), max(2, int(frame.height * scale)), "rgb24")
-        connection.send(Picture(seconds, small.width, small.height, small.to_ndarray().tobytes()))
+        upright = np.rot90(small.to_ndarray(), quarter_turns(frame))
+        connection.send(Picture(seconds, upright.shape[1], upright.shape[0], upright.tobytes()))
         return
     for piece in resampler.resample(frame):
         connection.send(Sound(seconds, bytes(piece.planes[0])[: piece.samples * 4]))

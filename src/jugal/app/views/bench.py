@@ -244,6 +244,8 @@ class BenchView(QWidget):
         m = e.media
         if "width" in m:
             words.append(f"{m['width']} × {m['height']}")
+        if "rotation" in m:
+            words.append(f"turned {m['rotation']}°")
         if "duration" in m:
             words.append(f"{m['duration']} s")
         if "pages" in m:

@@ -23,7 +23,7 @@ from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.timing import Schedule, frame_duration, lost_sound, regular_distance, schedule
 from jugal.formats.isobmff.video import AvcStream, HevcStream, Slice, read_record
 from jugal.formats.isobmff.walk import deal_out
-from jugal.formats.isobmff.write import equal_runs, table_box
+from jugal.formats.isobmff.write import equal_runs, put_duration, table_box
 from jugal.kernels import aac
 from jugal.samples import encode
 
@@ -420,3 +420,12 @@ def test_a_table_box() -> None:
 def test_ticks_of_a_plan(sound: tuple[Subject, Track]) -> None:
     plan = TrackPlan(sound[1], np.zeros(3, np.int64), np.ones(3, np.int64), np.array([1024, 1024, 256]))
     assert plan.ticks == 2304
+
+
+@pytest.mark.parametrize(
+    ("wide", "value", "written"), [(False, 7, b"\0\0\0\7"), (False, 1 << 40, b"\xff" * 4), (True, 1 << 70, b"\xff" * 8)]
+)
+def test_a_duration_without_room_is_not_known(wide: bool, value: int, written: bytes) -> None:
+    body = bytearray(8)
+    put_duration(body, 0, wide, value)
+    assert body == written + bytes(8 - len(written))

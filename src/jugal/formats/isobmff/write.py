@@ -102,7 +102,7 @@ def set_durations(
         body = bytearray(source.read(head.body, head.end - head.body))
         wide = body[0] == 1
         scale = int.from_bytes(body[20:24] if wide else body[12:16], "big")
-        put_number(body, 24 if wide else 16, wide, round(longest * scale))
+        put_duration(body, 24 if wide else 16, wide, round(longest * scale))
         new_bodies[head.start] = bytes(body)
     for track in tracks:
         seconds = ends[id(track)]
@@ -110,13 +110,13 @@ def set_durations(
         if box is not None:
             body = bytearray(source.read(box.body, box.end - box.body))
             wide = body[0] == 1
-            put_number(body, 28 if wide else 20, wide, round(seconds * scale))
+            put_duration(body, 28 if wide else 20, wide, round(seconds * scale))
             new_bodies[box.start] = bytes(body)
         box = track.box.child(b"mdia", b"mdhd")
         if box is not None:
             body = bytearray(source.read(box.body, box.end - box.body))
             wide = body[0] == 1
-            put_number(body, 24 if wide else 16, wide, round(seconds * track.timescale))
+            put_duration(body, 24 if wide else 16, wide, round(seconds * track.timescale))
             new_bodies[box.start] = bytes(body)
         box = track.box.child(b"edts", b"elst")
         if box is not None:
@@ -124,13 +124,14 @@ def set_durations(
             entries = int.from_bytes(body[4:8], "big")
             wide = body[0] == 1
             if entries == 1:
-                put_number(body, 8, wide, round(seconds * scale))
+                put_duration(body, 8, wide, round(seconds * scale))
                 new_bodies[box.start] = bytes(body)
 
 
-def put_number(body: bytearray, at: int, wide: bool, value: int) -> None:
+def put_duration(body: bytearray, at: int, wide: bool, value: int) -> None:
+    """Writes a duration; one that has no room there is all ones, which says that it is not known (8.2.2.3)."""
     width = 8 if wide else 4
-    body[at : at + width] = value.to_bytes(width, "big")
+    body[at : at + width] = min(value, (1 << 8 * width) - 1).to_bytes(width, "big")
 
 
 def serialise(subject: Subject, root: Box, new_bodies: dict[int, bytes]) -> bytes:

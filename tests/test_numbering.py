@@ -38,7 +38,7 @@ CLIPS = {
 def clip(name: str) -> bytes:
     video, options = CLIPS[name]
     key = "x264-params" if video == "libx264" else "x265-params"
-    return encode.clip(3.0, (320, 180), seed=5, video=video, audio=None, options={key: options})
+    return encode.clip(3.0, (192, 108), seed=5, video=video, audio=None, options={key: options})
 
 
 def samples_of(track: Track, data: bytes) -> list[bytes]:
@@ -84,7 +84,7 @@ def turned(
     """The clip with one bit of the first slice's header turned over, or the last one's, where ``changed`` says so of the slice
     before and after; with the place of the slice. One of each of some pictures."""
     assert track.video is not None
-    for k in range(3, track.offsets.size - 12, 7):
+    for k in range(3, track.offsets.size - 12, 17):
         start = int(track.offsets[k])
         sample = data[start : start + int(track.sizes[k])]
         slices = [

@@ -78,6 +78,32 @@ def test_lossless_sound_with_foreign_bytes_is_seen_and_scored() -> None:
         assert first.span is not None and abs(first.span.start - at) <= 4096
 
 
+def test_filled_clusters_in_sound_too_loud_to_be_coded_are_damage() -> None:
+    """Noise at full level is held as it is: any bytes read there. Silence would be coded, so that a filled run is none."""
+    rng = np.random.default_rng(5)
+    values = rng.integers(-(2**15), 2**15, (2, 40_000)).astype(np.int16)
+    values[:, 30_000:] = 0
+    out = io.BytesIO()
+    with av.open(out, "w", format="ipod") as file:
+        stream = file.add_stream("alac", rate=44100)
+        stream.format, stream.layout = "s16p", "stereo"
+        for at in range(0, values.shape[1], 4096):
+            part = np.ascontiguousarray(values[:, at : at + 4096])
+            frame = av.AudioFrame.from_ndarray(part, format="s16p", layout="stereo")
+            frame.sample_rate, frame.pts = 44100, at
+            file.mux(stream.encode(frame))
+        file.mux(stream.encode(None))
+    data = out.getvalue()
+    sizes = movie_of(data)[1].tracks[0].sizes
+    assert np.count_nonzero(sizes > 4 * 4096) >= 6, "some packets are not coded"
+    assert examine(data, "a.m4a").verdict is Verdict.INTACT
+    for at in (40_960, 81_920):
+        for filler in (0, 0xFF):
+            found = examine(data[:at] + bytes([filler]) * 4096 + data[at + 4096 :], "a.m4a")
+            first = next(f for f in found.findings if f.span is not None)
+            assert found.verdict is Verdict.DAMAGED and first.span is not None and abs(first.span.start - at) <= 4096
+
+
 def test_lossless_sound_without_its_index_comes_back() -> None:
     data, donor = (encode.sound("alac", "ipod", seconds, seed=seed) for seconds, seed in ((4.0, 5), (2.0, 6)))
     subject = Subject(Source.from_bytes(data[: data.find(b"moov") - 4]))

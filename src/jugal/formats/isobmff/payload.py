@@ -129,7 +129,8 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
     for start, end, kind in bad_spans:
         hit = (track.offsets < end) & (ends > start) & (state != OUTSIDE)
         if track.codec == b"alac":
-            hit &= state != 0  # loud sound is held as it is, and may look like anything
+            # Loud sound is held as it is, and may look like anything but silence, which takes no room at all.
+            hit &= (state != 0) | (kind == FILLED)
         # Coded sound that does not read tells nothing of the place; the bytes do.
         vague = (state == FRAME) & (track.coding is not None)
         # A plane that cannot be read is placed at its macroblock, which may begin before what spoils it.

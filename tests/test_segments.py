@@ -204,3 +204,22 @@ def test_a_picture_larger_than_any_level_is_not_followed(monkeypatch: pytest.Mon
     monkeypatch.setattr(segments, "_MOST_SAMPLES", 176 * 144 - 1)
     assert follow_segment(unit, stream) is None
     segments._sequence.cache_clear()
+
+
+def test_a_filled_end_is_told_where_it_begins() -> None:
+    """Where rows begin is written in a segment's header, and does not go with one whose end is zeros: the fill tells the place."""
+    data = encode.clip(
+        2.0, (640, 360), seed=4, video="libx265", audio=None, options={"x265-params": "log-level=none:bframes=0"}
+    )
+    track = track_of(data)
+    told = 0
+    for k in range(2, 40, 6):
+        end = int(track.offsets[k] + track.sizes[k])
+        at = (end - 1) // 512 * 512
+        if at - int(track.offsets[k]) < 1024:
+            continue
+        found = examine(data[:at] + bytes(1024) + data[at + 1024 :])
+        first = min(f.span.start for f in found.findings if f.span is not None)
+        assert at - 2 <= first < at + 512
+        told += 1
+    assert told >= 3

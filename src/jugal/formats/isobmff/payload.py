@@ -55,6 +55,8 @@ _IN_PLACE = (ZEROS, FILLED, FOREIGN)
 _INTRA = 2
 #: Bytes of a sample in which its first slice begins.
 _HEADS = 4096
+#: Bytes of a sample within which its first slice's header is told to be wrong.
+_IN_HEADER = 64
 #: Bad samples of which is told whether others need them.
 _MOST_TOLD = 500
 
@@ -131,8 +133,10 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
         if track.codec == b"alac":
             # Loud sound is held as it is, and may look like anything but silence, which takes no room at all.
             hit &= (state != 0) | (kind == FILLED)
-        # Coded sound that does not read tells nothing of the place; the bytes do.
-        vague = (state == FRAME) & (track.coding is not None)
+        # Coded sound that does not read tells nothing of the place; the bytes do. Nor does a slice that breaks in its header:
+        # it says where its rows begin, which does not go with one whose end is filled.
+        told_early = (kind == FILLED) & (where < track.offsets + _IN_HEADER)
+        vague = (state == FRAME) & ((track.coding is not None) | told_early)
         # A plane that cannot be read is placed at its macroblock, which may begin before what spoils it.
         reach = _MACROBLOCK if track.layer is not None else 0
         fresh = hit & ((state == 0) | vague | (where > np.maximum(start - reach, track.offsets)))

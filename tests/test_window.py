@@ -10,16 +10,16 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
-from PySide6.QtGui import QDropEvent, QImage, QPainter
+from PySide6.QtGui import QColor, QDropEvent, QImage, QPainter
 from PySide6.QtTest import QAbstractItemModelTester, QTest
-from PySide6.QtWidgets import QApplication, QLineEdit, QPushButton, QToolButton, QWidget
+from PySide6.QtWidgets import QApplication, QCheckBox, QLineEdit, QPushButton, QToolButton, QWidget
 
 from conftest import healthy, keys, until
 from jugal.app.actions.registry import ACTIONS
 from jugal.app.bridge.decode import Preview, render
 from jugal.app.bridge.jobs import Job
 from jugal.app.models.files import COLUMNS, NAME, SCORE, STRIP, FilesModel
-from jugal.app.style.tokens import DARK, LIGHT, contrast, stylesheet, text_pairs
+from jugal.app.style.tokens import DARK, LIGHT, Theme, contrast, stylesheet, text_pairs
 from jugal.app.views.window import Window
 from jugal.app.widgets.horizon import BINS, Horizon
 from jugal.app.widgets.picture import PictureView
@@ -404,3 +404,24 @@ def test_places_fit_small_windows_and_both_themes(window: Window, card: Path) ->
         window.toggle_theme()
     window.show_keys()
     shutil.rmtree(card, ignore_errors=True)
+
+
+@pytest.mark.parametrize("theme", [LIGHT, DARK])
+def test_a_ticked_box_shows_a_tick(qapp: QApplication, theme: Theme) -> None:
+    box = QCheckBox("Hidden files")
+    box.setStyleSheet(stylesheet(theme))
+    box.resize(box.sizeHint())
+
+    def in_colour(name: str) -> int:
+        shown = box.grab().toImage()
+        wanted = QColor(name)
+        return sum(
+            sum(abs(a - b) for a, b in zip(shown.pixelColor(x, y).getRgb()[:3], wanted.getRgb()[:3], strict=True)) < 60
+            for x in range(20)
+            for y in range(shown.height())
+        )
+
+    assert not in_colour(theme.accent)
+    box.setChecked(True)
+    assert in_colour(theme.accent) > 60 and in_colour(theme.on_accent) > 8
+    box.deleteLater()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 from PySide6.QtGui import QColor, QPalette
 
@@ -136,6 +137,12 @@ def palette(theme: Theme) -> QPalette:
     return made
 
 
+def _tick(theme: Theme) -> str:
+    """The file of the tick in boxes that are ticked, in the colour that reads on the accent."""
+    name = "tick-white.svg" if QColor(theme.on_accent).lightness() > 127 else "tick-dark.svg"
+    return (Path(__file__).parent / name).as_posix()
+
+
 def stylesheet(theme: Theme) -> str:
     """The application's style sheet."""
     t = theme
@@ -178,7 +185,7 @@ QMenu::item {{ padding: 5px 22px; }} QMenu::item:selected {{ background: {t.sele
 QCheckBox {{ background: transparent; spacing: 7px; }}
 QCheckBox:focus {{ color: {t.accent}; }}
 QCheckBox::indicator, QListView::indicator, QTableView::indicator {{ width: {scaled(13)}px; height: {scaled(13)}px; border: 1px solid {t.soft_ink}; border-radius: 2px; background: {t.raised}; }}
-QCheckBox::indicator:checked, QListView::indicator:checked, QTableView::indicator:checked {{ background: {t.accent}; border: 1px solid {t.ink}; }}
+QCheckBox::indicator:checked, QListView::indicator:checked, QTableView::indicator:checked {{ background: {t.accent}; border: 1px solid {t.ink}; image: url("{_tick(t)}"); }}
 QCheckBox::indicator:checked:disabled {{ background: {t.soft_ink}; }}
 QCheckBox:disabled {{ color: {t.soft_ink}; }}
 QScrollArea {{ border: none; }}

@@ -421,7 +421,7 @@ def test_a_ticked_box_shows_a_tick(qapp: QApplication, theme: Theme) -> None:
             for y in range(shown.height())
         )
 
-    assert not in_colour(theme.accent)
+    assert in_colour(theme.accent) < 5
     box.setChecked(True)
     assert in_colour(theme.accent) > 60 and in_colour(theme.on_accent) > 8
     box.deleteLater()

@@ -125,3 +125,31 @@ def test_tracks_beside_are_known_by_their_lengths(name: str) -> None:
     assert name in found.findings[0].message
     gone = examine(sound[: -len(right[-1]) - 1])
     assert FindingCode.MP4_OUTSIDE in [f.code for f in gone.findings if f.severity is Severity.MINOR]
+
+
+@pytest.mark.parametrize(
+    ("codec", "container"), [("libopus", "mp4"), ("ac3", "mp4"), ("libmp3lame", "mp4"), ("flac", "mp4")]
+)
+def test_sound_that_is_not_followed_is_told_by_long_fills(codec: str, container: str) -> None:
+    """Frames of other coded sound are not read, but none is as long as a cluster of zeros; quiet ones are no damage."""
+    out = io.BytesIO()
+    rng = np.random.default_rng(3)
+    with av.open(out, "w", format=container) as file:
+        track = file.add_stream(codec, rate=48000)
+        track.layout, track.bit_rate = "stereo", 320_000
+        sound = rng.normal(0, 0.2, (2, 4 * 48000)).astype(np.float32)
+        sound[:, 48000:96000] = 0
+        pieces = av.AudioResampler(
+            format=track.format.name, layout="stereo", rate=48000, frame_size=track.frame_size or 1152
+        )
+        frame = av.AudioFrame.from_ndarray(sound, format="fltp", layout="stereo")
+        frame.sample_rate, frame.pts = 48000, 0
+        for piece in pieces.resample(frame):
+            file.mux(track.encode(piece))
+        file.mux(track.encode(None))
+    data = out.getvalue()
+    assert examine(data).verdict is Verdict.INTACT and track_of(data).coding is None
+    at = data.index(b"mdat") // 4096 * 4096 + (12 if codec == "flac" else 4) * 4096
+    found = examine(data[:at] + bytes(8192) + data[at + 8192 :])
+    told = [f.span.start for f in found.findings if f.span and f.code is FindingCode.MP4_HOLE]
+    assert told and abs(told[0] - at) <= 4096 and found.score is not None and found.score < 100

@@ -53,7 +53,7 @@ from jugal.formats.isobmff.structure import (
     soften,
     structure_findings,
 )
-from jugal.formats.isobmff.tables import Track
+from jugal.formats.isobmff.tables import Track, is_coded
 from jugal.formats.isobmff.unindexed import find_break
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
@@ -62,6 +62,8 @@ from jugal.model.result import Region
 from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter
 
+#: Bytes of a frame of AC-3, MPEG sound or Opus, hardly ever more.
+_LONGEST_FRAME = 4096
 #: Percent from which an index is left as it is.
 _WELL = 85.0
 #: Share of a file that samples take up at most which are damaged themselves, not sought in the wrong place.
@@ -374,9 +376,14 @@ _STATE_WORDS = {
 }
 
 
-def _tells(track: Track) -> bool:
-    """What bytes look like tells of a track: not of uncompressed sound, which may look like anything."""
-    return track.kind != "audio" or track.coding is not None or track.codec in (b"mp4a", *FRAME_BYTES)
+def _telling(track: Track, spans: list[tuple[int, int, int]]) -> list[tuple[int, int, int]]:
+    """Those of the ``spans`` that tell of a track: none of uncompressed sound, which may look like anything, and of coded sound
+    that is not followed only fills that are longer than any frame of it: a quiet one may be padded."""
+    if track.kind != "audio" or track.coding is not None or track.codec in (b"mp4a", *FRAME_BYTES):
+        return spans
+    if not is_coded(track.codec):
+        return []
+    return [span for span in spans if span[2] == payload.FILLED and span[1] - span[0] >= _LONGEST_FRAME]
 
 
 def _inspect(
@@ -395,7 +402,7 @@ def _inspect(
     notes: list[tuple[int, int, Severity, FindingCode, str, Cause | None]] = []
     # Where a table is overwritten, or all lie in the wrong place, how they lie tells nothing.
     sane = not astray(movie) and not movie.hidden and not any(t.fragmented for t in judged)
-    looks = [payload.inspect(subject, t, spans if _tells(t) else [], to_the_bit=True) for t in judged]
+    looks = [payload.inspect(subject, t, _telling(t, spans), to_the_bit=True) for t in judged]
     over = reaching_over(judged, [looked.state != 0 for looked in looks]) if sane else None
     for number, (track, looked) in enumerate(zip(judged, looks, strict=True)):
         state, where = looked.state, looked.where

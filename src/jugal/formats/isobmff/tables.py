@@ -308,7 +308,7 @@ def _read_tables(source: Source, track: Track, stbl: Box) -> None:
     timed = int(times[:, 0].sum()) if times.size else 0
     if timed != count and not (fixed == 1 and timed == 1):
         track.doubt(f"The time table covers {timed:,} samples, the size table {count:,}.", stts)
-    if sizes is None and (track.handler == b"soun" or count > 4096) and not _coded(track.codec):
+    if sizes is None and (track.handler == b"soun" or count > 4096) and not is_coded(track.codec):
         _chunks_as_samples(track, per_chunk, fixed, times)
         return
     if sizes is None and _none_is_packet(source, track, fixed):
@@ -401,7 +401,7 @@ def composition_of(source: Source, stbl: Box, count: int) -> NDArray[np.int64]:
     return _unrolled(values, runs[:, 0], count)
 
 
-def _coded(codec: bytes) -> bool:
+def is_coded(codec: bytes) -> bool:
     """Sound whose samples are coded frames, not single sample values."""
     return codec in (b"mp4a", b"alac", b"Opus", b"ac-3", b"ec-3", b"samr", b"sawb", b".mp3", b"fLaC")
 

@@ -22,7 +22,7 @@ from jugal.samples import encode
 
 @cache
 def speech() -> bytes:
-    """Six seconds of a tone in frames of all rates, one behind the other."""
+    """Six seconds of a tone at 12.2 kbit/s, a frame a sample."""
     out = io.BytesIO()
     with av.open(out, "w", format="3gp") as file:
         track = file.add_stream("libopencore_amrnb", rate=8000)
@@ -51,7 +51,7 @@ def test_frames_of_speech_add_up() -> None:
 
 @pytest.mark.parametrize("head", [0xFF, 0x80, 0x49, 0x4C])
 def test_a_frame_of_no_kind_is_damage(head: int) -> None:
-    """Padding bits that are set, and types that are reserved (table 1a of RFC 4867)."""
+    """Padding bits that are set, and types that are reserved (3GPP TS 26.101 table 1a)."""
     assert frame_bytes(b"samr", head) == 0
     data, track = bytearray(speech()), track_of(speech())
     data[int(track.offsets[100])] = head
@@ -61,7 +61,7 @@ def test_a_frame_of_no_kind_is_damage(head: int) -> None:
 
 
 def test_sizes_are_those_of_the_standard() -> None:
-    """Bits of speech by mode (RFC 4867 tables 1), in whole bytes behind one of header."""
+    """Bits of speech by mode (3GPP TS 26.101, 26.201), in whole bytes behind one of header."""
     bits = {
         b"samr": (95, 103, 118, 134, 148, 159, 204, 244, 39),
         b"sawb": (132, 177, 253, 285, 317, 365, 397, 461, 477, 40),

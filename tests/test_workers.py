@@ -1,4 +1,4 @@
-"""Processes that break, all at once, cost nothing but the call that broke them."""
+"""Processes that break, all at once, cost no call that comes after, and no file of a run."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ def breaks(workers: Workers) -> None:
     workers._pool._pool_manager.handle_broken_pool(BrokenProcessPool("All workers expired"))
 
 
-def test_a_call_that_dies_costs_no_other() -> None:
+def test_after_a_call_that_died_others_are_done() -> None:
     workers = Workers(2, nothing)
     futures = [workers.submit(double, (3,), 30.0), workers.submit(dies, (), 30.0), workers.submit(double, (4,), 30.0)]
     with pytest.raises(DIED):

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from copy import deepcopy
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jugal.formats.isobmff.following import units
+from jugal.formats.isobmff.following import Fault, units
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.video import AvcStream, VideoStream
 from jugal.kernels import heads
@@ -33,30 +32,22 @@ _NUMBER_SPARES, _ORDER_SPARES = 0.5, 0.9
 _SPARED = {heads.ILLEGAL: 0.0, heads.APART: 0.5, heads.TWO_ORDERS: 0.9}
 
 
-@dataclass(frozen=True, slots=True)
-class Headed:
-    """A sample whose slice headers do not make sense: the byte of the unit that tells and the share that is spared."""
-
-    at: int
-    spared: float
-
-
-def check_heads(data: NDArray[np.uint8], track: Track, state: NDArray[np.int8]) -> dict[int, Headed]:
+def check_heads(data: NDArray[np.uint8], track: Track, state: NDArray[np.int8]) -> dict[int, Fault]:
     """Those of the samples of ``track`` with ``state`` 0 whose headers cannot be right, by their numbers.
 
-    Nothing is said of a kind of fault that many samples have: the stream is then of a sort that is not understood.
+    Each is named by the byte of the unit that tells, with the share that is spared, 0..1. Nothing is said of a kind of fault that many samples have: the stream is then of a sort that is not understood.
     """
     if track.video is None or not track.offsets.size:
         return {}
     found = _read(data, track, track.video, state)
     read = found[:, heads.CAME] == heads.READ
-    wrong: dict[int, Headed] = {}
+    wrong: dict[int, Fault] = {}
     for fault, spared in _SPARED.items():
         hit = np.flatnonzero(found[:, heads.CAME] == fault)
         # Slices may come in any order in some profiles, or stand for others that were lost.
         most = np.count_nonzero(read) * (1.0 if fault == heads.ILLEGAL else _SOME)
         if hit.size < max(2, most):
-            wrong |= {k: Headed(int(found[k, heads.AT]), spared) for k in hit.tolist()}
+            wrong |= {k: Fault(int(found[k, heads.AT]), spared) for k in hit.tolist()}
     avc = isinstance(track.video, AvcStream)
     odd = _misordered(track, track.video, found)
     _tell(wrong, found, odd, _ORDER_SPARES if avc else 0.0)
@@ -67,12 +58,12 @@ def check_heads(data: NDArray[np.uint8], track: Track, state: NDArray[np.int8]) 
     return wrong
 
 
-def _tell(wrong: dict[int, Headed], found: NDArray[np.int64], odd: NDArray[np.bool_], spared: float) -> None:
+def _tell(wrong: dict[int, Fault], found: NDArray[np.int64], odd: NDArray[np.bool_], spared: float) -> None:
     """Adds the pictures that are ``odd``, where they are few: it is their first slices whose numbers are wrong, not those that
     do not go with them."""
     hit = np.flatnonzero(odd)
     if hit.size <= max(1, _FEW * odd.size):
-        wrong |= {k: Headed(int(found[k, heads.FIRST_AT]), spared) for k in hit.tolist()}
+        wrong |= {k: Fault(int(found[k, heads.FIRST_AT]), spared) for k in hit.tolist()}
 
 
 def _read(data: NDArray[np.uint8], track: Track, stream: VideoStream, state: NDArray[np.int8]) -> NDArray[np.int64]:
@@ -135,7 +126,8 @@ def _misordered(track: Track, stream: VideoStream, found: NDArray[np.int64]) -> 
     span = 1 << max(s.order_bits for s in stream.sequences.values())
     shown = track.decode_times + (track.composition if track.composition.size else 0)
     by_time = np.argsort(shown, kind="stable")
-    order, epoch = found[by_time, heads.ORDER], np.cumsum(found[:, heads.FLAGS] & heads.ANEW != 0)[by_time]
+    epochs = np.cumsum(found[:, heads.FLAGS] & heads.ANEW != 0)
+    order, epoch = found[by_time, heads.ORDER], epochs[by_time]
     steps = (np.diff(order) + span // 2) % span - span // 2
     within = steps[(np.diff(epoch) == 0) & good[by_time][:-1] & good[by_time][1:]]
     values, times = np.unique(within, return_counts=True)
@@ -147,7 +139,6 @@ def _misordered(track: Track, stream: VideoStream, found: NDArray[np.int64]) -> 
     apart = (order[2:] - order[:-2]) % span == 2 * step
     together = (epoch[2:] == epoch[:-2]) & (epoch[1:-1] == epoch[2:]) & good[by_time][2:] & good[by_time][:-2]
     suspect = np.flatnonzero(apart & together & (steps[:-1] != step) & good[by_time][1:-1]) + 1
-    epochs = np.cumsum(found[:, heads.FLAGS] & heads.ANEW != 0)
     reach = min(_NEAR, span // step // 2 - 1)  # beyond that the same counts come again
     for place in suspect.tolist():
         k, due = int(by_time[place]), (int(order[place - 1]) + step) % span

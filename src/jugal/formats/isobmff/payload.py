@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 
 from jugal.formats import pcm
 from jugal.formats.base import Subject
-from jugal.formats.isobmff.following import follow_samples, spared_before
+from jugal.formats.isobmff.following import Fault, follow_samples, spared_before
 from jugal.formats.isobmff.frames import check_frames, check_slices
-from jugal.formats.isobmff.numbering import Headed, check_heads
+from jugal.formats.isobmff.numbering import check_heads
 from jugal.formats.isobmff.speech import FRAME_BYTES, broken_samples
 from jugal.formats.isobmff.tables import Track
 from jugal.formats.isobmff.video import first_slice
@@ -93,7 +93,7 @@ def inspect(subject: Subject, track: Track, bad_spans: list[tuple[int, int, int]
     spared = np.zeros(track.offsets.size)
     ends = track.offsets + track.sizes
     followed = unread = False
-    headed: dict[int, Headed] = {}
+    headed: dict[int, Fault] = {}
     if track.codec in AVC or track.codec in HEVC:
         walk_samples(
             subject.source.array,

@@ -151,7 +151,8 @@ def warm() -> None:
     cavlc.read_slice(frozen[:64], 0, 500, form, cavlc.figures())
     picture = hevc.Form._make((hevc.I, 0, 64, 64, 4, 3, 2, 4, *(0,) * 22, 1, 0))
     hevc.read_segment(frozen[:64], 0, 500, 26, picture)
-    visual.read_plane(clean, 0, 64, visual.Form(visual.I, 4, 5, 13, 1, 1, 1, 5), np.zeros(4, np.uint8))
+    for data in (clean, frozen):  # clips are followed in what was joined of them, and sought in what was read
+        visual.read_plane(data, 0, 64, visual.Form(visual.I, 4, 5, 13, 1, 1, 1, 5), np.zeros(4, np.uint8))
     mp3.walk_frames(frozen, 0, 64, mp3.BITRATES, mp3.RATES, i64(8), np.zeros((4, 2), np.int64))
     flac.walk_frames(frozen, 0, 64, flac.CRC8, flac.CRC16, 64, i64(8), i64(8), i64(8), i64(8), i8(8))
     prores.frame_faults(frozen, zero, one, i64(1))

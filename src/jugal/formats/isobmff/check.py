@@ -62,7 +62,7 @@ from jugal.model.result import Region
 from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter
 
-#: Bytes of a frame of AC-3, MPEG sound or Opus, hardly ever more.
+#: Bytes of a frame of AC-3, MPEG sound or Opus, hardly ever more; those of FLAC are longer, but silence in them is a few bytes.
 _LONGEST_FRAME = 4096
 #: Percent from which an index is left as it is.
 _WELL = 85.0

@@ -35,7 +35,8 @@ _SPARED = {heads.ILLEGAL: 0.0, heads.APART: 0.5, heads.TWO_ORDERS: 0.9}
 def check_heads(data: NDArray[np.uint8], track: Track, state: NDArray[np.int8]) -> dict[int, Fault]:
     """Those of the samples of ``track`` with ``state`` 0 whose headers cannot be right, by their numbers.
 
-    Each is named by the byte of the unit that tells, with the share that is spared, 0..1. Nothing is said of a kind of fault that many samples have: the stream is then of a sort that is not understood.
+    Each is named by the byte of the unit that tells, with the share that is spared, 0..1. Nothing is said of a kind of fault that
+    many samples have: the stream is then of a sort that is not understood.
     """
     if track.video is None or not track.offsets.size:
         return {}

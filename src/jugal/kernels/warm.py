@@ -14,19 +14,25 @@ from jugal.kernels import (
     cabac,
     cavlc,
     edges,
+    evidence,
     fitting,
     flac,
+    frequencies,
     heads,
     hevc,
     jpeg,
     lossless,
     mp3,
     nal,
+    naming,
+    optimal,
     png,
     prores,
     seams,
+    settling,
     stairs,
     stuffing,
+    supposed,
     visual,
 )
 from jugal.kernels.macroblocks import Form, P
@@ -118,6 +124,7 @@ def warm() -> None:
     whole = (clean, zero, one, 0, i64(17)[None], i64(17)[None], i64(fitting.SYMBOLS)[None])
     fitting.try_tables(*whole, zero[None], zero, one, one, 1, 1, one, 1.0, i64(1), zero, np.zeros(1), i64(1))
     fitting.count_categories(*whole, zero, zero, one, one, 1, 1, one, i64(1), zero, 1, i64(fitting.SYMBOLS)[None])
+    _warm_search(clean)
     lossless.decode_lossless(
         clean, zero, one, zero, one, 1, one, one, zero, fast, full, 1, 8,
         one, zero, np.zeros(4, np.int32), i64(1), i64(1), i64(1), i64(4), i64(4), i64(4),
@@ -157,6 +164,81 @@ def warm() -> None:
     flac.walk_frames(frozen, 0, 64, flac.CRC8, flac.CRC16, 64, i64(8), i64(8), i64(8), i64(8), i8(8))
     prores.frame_faults(frozen, zero, one, i64(1))
     png.unfilter(np.zeros((2, 9), np.uint8), 3)
+
+
+def _warm_search(data: np.ndarray) -> None:
+    """The kernels by which lost Huffman tables of a sequential scan are sought, on no data."""
+    word, length, contexts = 1 << 16, optimal.LONGEST, supposed.CONTEXTS
+    one, zero, number, order = (
+        np.ones(1, np.int64),
+        np.zeros(1, np.int64),
+        np.zeros(17, np.int64),
+        np.zeros(256, np.int64),
+    )
+    lookup, counts = np.zeros((4, word), np.uint16), np.ones((4, 256), np.int64)
+    likely, blocks = np.zeros((4, contexts, 256), np.float32), (zero, zero, zero + 2)
+    optimal.fit_code(counts[0], number, order, order.copy())
+    optimal.fill_lookup(number, order, lookup[0])
+    met, starts = np.zeros((1, supposed.WIDTH + 3), np.int64), np.zeros((1, supposed.WIDTH), np.int64)
+    gains, chosen, sure = np.zeros(1, np.float32), np.ones(1, np.bool_), np.ones((4, 256), np.bool_)
+    tallies = np.zeros((4, contexts, 256), np.int64)
+    supposed.read_scan(data, 8, lookup, *blocks, likely, np.full(4, length), met, starts, gains, tallies, chosen, sure)
+    supposed.score_spans(data, zero, one, lookup, *blocks, likely, 12.0)
+    supposed.in_step(gains, 12.0, chosen)
+    often, scores = np.zeros((4, 256)), np.zeros(1)
+    frequencies.fit_lookup(often[0], number, order, lookup[0])
+    frequencies.score_mixtures(data, zero, one, often[None], np.ones((1, 1)), *blocks, likely, 12.0, scores)
+    frequencies.anneal(
+        data, zero, one, often, often.copy(), 1.0, *blocks, likely, 12.0, often + 1.0, 1, 2.0, 1.0, 0.5, 1,
+    )  # fmt: skip
+    symbols, weighed = np.arange(2), np.zeros((2, length, 2), np.float32)
+    evidence.gather(data, 8, lookup, *blocks, likely, likely, met, 1, symbols, weighed[:1])
+    prior, price, names, placed = (
+        np.zeros((17, 2)),
+        np.zeros(2),
+        np.zeros(settling.MOST_CODES, np.int64),
+        np.zeros(word + 1, np.int64),
+    )
+    settling.place_symbols(np.arange(1, 17), number[1:], False, 0, placed, weighed, prior, price, names)
+    settling.misfit(zero.repeat(17), placed, zero[:0], symbols, names, np.zeros((3, 256), np.int64))
+    settling.settle_lengths(
+        np.array([0, 1, *(0,) * 15]),
+        0,
+        placed,
+        placed,
+        zero[:0],
+        symbols,
+        weighed,
+        prior,
+        price,
+        2.0,
+        1,
+        2.0,
+        1,
+        number[None],
+        scores,
+    )
+    settling.fills(number, 0, 1)
+    naming.anneal_names(
+        data,
+        zero,
+        one,
+        lookup,
+        *blocks,
+        likely,
+        12.0,
+        2,
+        zero,
+        one,
+        symbols,
+        np.zeros((1, 2)),
+        np.ones(1),
+        zero.copy(),
+        1,
+        2.0,
+        1.0,
+        1,
+    )
 
 
 if __name__ == "__main__":

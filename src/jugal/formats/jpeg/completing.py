@@ -1,17 +1,22 @@
 """A header of which parts are lost, completed from a donor: only what is missing is taken, all that is left stays as it is.
 
-Huffman tables fitted to a picture are good for no other one, and progressive pictures have them between their scans. Those of
-the first scan, where they went with the header, are found from its data.
+Huffman tables fitted to a picture are good for no other one. Where they went with the header they are found from the data: those
+of a progressive picture's first scan, as it has others between its scans, and all those of a sequential one.
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, Subject
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.parse import HuffmanTable, Structure
-from jugal.formats.jpeg.refit import as_read, assembled, reads_whole, refitted, segments_of
+from jugal.formats.jpeg.damage import judge
+from jugal.formats.jpeg.decode import decode
+from jugal.formats.jpeg.parse import HuffmanTable, Structure, walk
+from jugal.formats.jpeg.refit import as_read, assembled, joined, reads_whole, refitted, segments_of
 from jugal.formats.jpeg.select import select
+from jugal.formats.jpeg.sought import Sought, can_seek, sought_tables
 from jugal.model.span import ByteSpan
 
 _FITTED = "Found Huffman tables of DC values by which the data read to the last bit, each row like the one above it."
@@ -28,18 +33,60 @@ def complete_header(subject: Subject, donor: Subject, model: Structure) -> Repai
     tables = {key: model.tables[key] for key in sorted(own.missing_tables()) if key in model.tables}
     if not lacking and not tables:
         return None
-    steps = [f"Took the donor's {what}." for what in (*lacking, *map(_name, tables))]
-    pieces = assembled(own, {first: b"".join((*lacking.values(), segments_of(tables)))})
+
+    def with_tables(tables: dict[int, HuffmanTable]) -> dict[int, bytes]:
+        return {first: b"".join((*lacking.values(), segments_of(tables)))}
+
+    steps, kept = [f"Took the donor's {what}." for what in (*lacking, *map(_name, tables))], 100.0
+    pieces = assembled(own, with_tables(tables))
     made = as_read(subject, pieces)
     if not reads_whole(made, len(own.scans)):
+        steps = [f"Took the donor's {what}." for what in lacking]
         fitted = _fitted(made, tables)
+        if fitted is not None:
+            steps.append(_FITTED)
+        elif not own.tables and (found := search(subject, made, model, lambda t: assembled(own, with_tables(t)))):
+            fitted, kept = found.tables, kept_with(found)
+            steps += steps_of(found)
         if fitted is None:
             return None
-        steps = [*(f"Took the donor's {what}." for what in lacking), _FITTED]
-        pieces = assembled(own, {first: b"".join((*lacking.values(), segments_of(fitted)))})
+        pieces = assembled(own, with_tables(fitted))
         if not reads_whole(as_read(subject, pieces), len(own.scans)):
             return None
-    return RepairDraft(pieces, (*steps, f"Kept the {len(own.segments):,} segments and scans that are left."))
+    return RepairDraft(pieces, (*steps, f"Kept the {len(own.segments):,} segments and scans that are left."), kept=kept)
+
+
+def search(
+    subject: Subject, made: Structure, model: Structure, pieces_of: Callable[[dict[int, HuffmanTable]], tuple[Piece, ...]]
+) -> Sought | None:  # fmt: skip
+    """Tables of a picture of one sequential scan found from its data, where the donor has such tables too; None where there are none.
+
+    ``pieces_of`` makes the picture with tables: one that reads but has marks of damage has others.
+    """
+    if made.frame is None or len(made.scans) != 1 or not can_seek(made.frame, made.scans[0], model):
+        return None
+
+    def is_sound(tables: dict[int, HuffmanTable]) -> bool:
+        whole = Subject(joined(subject, pieces_of(tables)))
+        found = walk(whole.source, 0)
+        if found.frame is None or not reads_whole(found, 1):
+            return False
+        return not judge(whole, found, decode(found.frame, found.scans, found.quant)).damages
+
+    return sought_tables(made.frame, made.scans[0], model, is_sound)
+
+
+def steps_of(found: Sought) -> tuple[str, ...]:
+    """What was done to find tables of a sequential scan, and what of them is not sure."""
+    return (
+        "Found Huffman tables from the data, by what is likely in a picture like the donor, by which they read to the last bit.",
+        f"Estimated the symbols of the rarest codes, in {100.0 * found.unsure:.2f} % of the picture.",
+    )
+
+
+def kept_with(found: Sought) -> float:
+    """Percent of the picture that such tables bring back for sure."""
+    return 100.0 * (1.0 - found.unsure)
 
 
 def complete_scans(subject: Subject, donor: Subject, model: Structure, start: int) -> RepairDraft | None:

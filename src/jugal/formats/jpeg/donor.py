@@ -17,12 +17,12 @@ from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import intervals, spec
 from jugal.formats.jpeg.check import entropy_guess, filled_start
 from jugal.formats.jpeg.colours import levels_shown
-from jugal.formats.jpeg.completing import complete_header, complete_scans
+from jugal.formats.jpeg.completing import complete_header, complete_scans, kept_with, search, steps_of
 from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.entropy import neutral_mcu, neutral_tables, with_entropy
 from jugal.formats.jpeg.gamut import absolute_levels
-from jugal.formats.jpeg.parse import Structure, read_entropy, walk
-from jugal.formats.jpeg.refit import PADDING
+from jugal.formats.jpeg.parse import HuffmanTable, Structure, read_entropy, walk
+from jugal.formats.jpeg.refit import PADDING, segments_of
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import decodable, select
 from jugal.kernels.stuffing import pack_parts
@@ -82,9 +82,25 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
         # What begins at the header's end and goes on as far is the whole; by chance it may decode from there as well.
         if run is not None and (late or (run.ends_with_data and run.count > best) or run.count > total):
             return _late_start(donor, model, header, run, total)
+        if best < total and (draft := _with_sought_tables(subject, donor, model, guess)) is not None:
+            return draft
     if best < _LEAST_UNITS:
         raise RepairImpossible("With this donor's tables the data does not decode.")
     return _kept_from(header, subject, at)
+
+
+def _with_sought_tables(subject: Subject, donor: Subject, model: Structure, start: int) -> RepairDraft | None:
+    """The donor's header with other Huffman tables, found from the data that begin at byte ``start``; None where none were."""
+    lent = replace(model, scans=[with_entropy(model.scans[0], read_entropy(subject.source, start))])
+
+    def draft(tables: dict[int, HuffmanTable]) -> RepairDraft:
+        return _kept_from(_lent_header(donor, model, tables), subject, start)
+
+    found = search(subject, lent, model, lambda tables: draft(tables).pieces)
+    if found is None:
+        return None
+    made = draft(found.tables)
+    return replace(made, steps=(*steps_of(found), *made.steps), kept=kept_with(found))
 
 
 def _kept_from(header: bytes, subject: Subject, start: int) -> RepairDraft:
@@ -95,10 +111,15 @@ def _kept_from(header: bytes, subject: Subject, start: int) -> RepairDraft:
     )
 
 
-def _lent_header(donor: Subject, model: Structure) -> bytes:
-    """SOI, then the donor's segments but for those that tell of its own taking (Exif, previews, comments)."""
+def _lent_header(donor: Subject, model: Structure, tables: dict[int, HuffmanTable] | None = None) -> bytes:
+    """SOI, then the donor's segments but for those that tell of its own taking (Exif, previews, comments), with its Huffman tables
+    or others."""
     parts = [spec.MARK_SOI]
     for segment in model.segments:
+        if tables is not None and segment.marker == spec.SOS:
+            parts.append(segments_of(tables))
+        if tables is not None and segment.marker == spec.DHT:
+            continue
         if segment.marker in (spec.APP0, spec.APP14) or segment.marker in spec.SOF or segment.marker in (
             spec.DQT, spec.DHT, spec.DRI, spec.SOS,
         ):  # fmt: skip

@@ -8,7 +8,6 @@ rows come right, the frequencies in them tell which tables to try next.
 
 from __future__ import annotations
 
-import heapq
 import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
@@ -20,6 +19,7 @@ from numpy.typing import NDArray
 from jugal.formats.jpeg.decode import dc_limits, scan_units
 from jugal.formats.jpeg.parse import Frame, HuffmanTable, Scan
 from jugal.kernels.fitting import SYMBOLS, count_categories, try_tables
+from jugal.kernels.optimal import LONGEST, fit_code
 
 Lengths = tuple[int, ...]
 #: Categories of DC differences with 8 and with 12 bits a sample (T.81 tables F.1, F.6).
@@ -38,32 +38,11 @@ _LEAST_BLOCKS = 200
 
 def code_lengths(counts: NDArray[np.int64]) -> Lengths:
     """The code length of each symbol, 0 for none, as K.2 and K.3 make them from how often each one comes."""
-    heap: list[tuple[int, int, tuple[int, ...]]]
-    heap = [(int(count), -symbol, (symbol,)) for symbol, count in enumerate(counts) if count]
-    heap.append((1, -len(counts), (len(counts),)))  # the code of ones alone belongs to none
-    heapq.heapify(heap)
-    sizes = [0] * (len(counts) + 1)
-    while len(heap) > 1:
-        weight, order, symbols = heapq.heappop(heap)
-        more, _, others = heapq.heappop(heap)
-        for symbol in symbols + others:
-            sizes[symbol] += 1
-        heapq.heappush(heap, (weight + more, order, symbols + others))
-    number = [sizes.count(length) for length in range(max(17, max(sizes) + 1))]
-    for length in range(len(number) - 1, 16, -1):
-        while number[length]:
-            shorter = next(j for j in range(length - 2, 0, -1) if number[j])
-            number[length] -= 2
-            number[length - 1] += 1
-            number[shorter + 1] += 2
-            number[shorter] -= 1
-    number[max(length for length in range(1, 17) if number[length])] -= 1
-    ranked = sorted((s for s in range(len(counts)) if sizes[s]), key=lambda s: (sizes[s], s))
-    given = [length for length in range(1, 17) for _ in range(number[length])]
-    found = [0] * len(counts)
-    for symbol, length in zip(ranked, given, strict=True):
-        found[symbol] = length
-    return tuple(found)
+    number, order, sizes = np.zeros(LONGEST + 1, np.int64), np.zeros(256, np.int64), np.zeros(256, np.int64)
+    coded = fit_code(np.ascontiguousarray(counts, np.int64), number, order, sizes)
+    found = np.zeros(len(counts), np.int64)
+    found[order[:coded]] = np.repeat(np.arange(LONGEST + 1), number)
+    return tuple(found.tolist())
 
 
 @dataclass

@@ -87,8 +87,13 @@ def assembled(own: Structure, added: dict[int, bytes]) -> tuple[Piece, ...]:
 
 def as_read(subject: Subject, pieces: Iterable[Piece]) -> Structure:
     """The picture that ``pieces`` of ``subject`` make."""
+    return walk(joined(subject, pieces), 0)
+
+
+def joined(subject: Subject, pieces: Iterable[Piece]) -> Source:
+    """What ``pieces`` of ``subject`` make."""
     parts = (p if isinstance(p, bytes) else subject.source.read(p.start, p.length) for p in pieces)
-    return walk(Source.from_bytes(b"".join(parts)), 0)
+    return Source.from_bytes(b"".join(parts))
 
 
 def reads_whole(made: Structure, scans: int) -> bool:

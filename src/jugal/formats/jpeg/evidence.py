@@ -16,10 +16,13 @@ from jugal.kernels.supposed import BIT
 SHARE, _OFTEN = 0.06, 60
 #: How much a length that differs from the expected one costs, and at most (bits).
 _STRAIN, _MOST_STRAIN, _FREE = 0.35, 12.0, 0.7
-#: What a symbol costs that is not expected at all: in AC tables by its size, in DC tables.
+#: What a symbol costs that is not expected at all, in AC tables (more by its size) and in DC tables, and how often, log2, one is that is.
 _ABSENT, _ABSENT_DC, _EXPECTED = 4.0, 8.0, -1.0
-#: Places that are looked at for evidence; what one must speak for at least; how far one counts.
-_PLACES, _TELLING = 5_000, 18.0
+#: Places that are looked at for evidence, what the best reading behind one must speak at least, and what is enough behind codes
+#: that speak for being in step for so long (bits).
+_PLACES, _TELLING, _LITTLE, _LONG = 5_000, 18.0, 6.0, 40
+#: How far behind the best reading one counts (bits), where others begin to be as likely by chance, and what the best one has ahead
+#: of that, of which so much is believed.
 _WORST, _DOUBT, _BIAS, _TRUST = -25.0, -12.0, 5.0, 0.7
 
 
@@ -56,9 +59,8 @@ class Evidence:
     trust: Trust
     #: Symbols that are left, ascending.
     symbols: NDArray[np.int64]
-    #: What speaks for a symbol having a code of a length, (17, 256), and which are expected at all, (256).
+    #: What speaks for a symbol having a code of a length, (17, 256).
     prior: NDArray[np.float64]
-    present: NDArray[np.bool_]
     #: Summed up over places, (places + 1, lengths, symbols), of which so many lie before so many 16 bits, (65537).
     summed: NDArray[np.float32]
     placed: NDArray[np.int64]
@@ -80,24 +82,23 @@ def evidence_of(
     known = {symbol for _, _, symbol in trust.codes}
     symbols = np.array([s for s in symbols_of(table) if s not in known], np.int64)
     expected = np.log2(np.maximum(np.exp2(scan.expected[table]), own[table]))
-    present = expected >= _EXPECTED
     usual = np.minimum(LONGEST + 1.0, np.log2(np.exp2(expected).sum()) - expected)
     away = np.maximum(0.0, np.abs(np.arange(LONGEST + 1)[:, None] - usual) - _FREE)
     sizes = np.arange(256) & 15
     absent = _ABSENT + np.maximum(0, sizes - 2) if table > 1 else np.full(256, _ABSENT_DC)
-    prior = -np.minimum(_MOST_STRAIN, _STRAIN * away**2) - np.where(present, 0.0, absent)
+    prior = -np.minimum(_MOST_STRAIN, _STRAIN * away**2) - np.where(expected >= _EXPECTED, 0.0, absent)
     places = _chosen_places(scan.data, reading.places(table, trust.begin), lookup[table], seed)
     values = np.zeros((len(places), LONGEST - trust.length, symbols.size), np.float32)
     gather(
         scan.data, scan.end, lookup, *scan.blocks.arrays, likely, scan.usual, places, trust.length + 1, symbols, values
     )
     best = values.max(axis=(1, 2), initial=0.0)
-    telling = best > np.where(places[:, TRAIL] > 40, 6.0, _TELLING)
+    telling = best > np.where(places[:, TRAIL] > _LONG, _LITTLE, _TELLING)
     values, places = values[telling] - best[telling, None, None], places[telling]
     values = _TRUST * (np.logaddexp(np.maximum(values, _WORST), _DOUBT) + _BIAS)
     summed = np.concatenate([np.zeros((1, *values.shape[1:])), np.cumsum(values, axis=0, dtype=np.float64)])
     placed = np.searchsorted(places[:, WORD], np.arange((1 << LONGEST) + 1)).astype(np.int64)
-    return Evidence(trust, symbols, prior, present, summed.astype(np.float32), placed, reading.often(table))
+    return Evidence(trust, symbols, prior, summed.astype(np.float32), placed, reading.often(table))
 
 
 def _chosen_places(

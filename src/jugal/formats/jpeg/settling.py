@@ -24,9 +24,10 @@ _LENGTHS, _COMPARED = 60, 80
 #: Names tried where reading falls out of step, from how hot to how cold (bits), the share of the scan that may do so, and MCUs
 #: around such places that are read too.
 _RENAMED, _NAME_HEAT, _HOLES, _AROUND = 20_000, (12.0, 0.7), 0.3, 6
-#: What a code costs, so that there are no more than needed; rounds in which symbols get prices, and the first price asked.
-_PER_CODE_READ = 10.0
-_PER_CODE, _ROUNDS, _ALL_ROUNDS, _PRICE = 2.0, 150, 400, 3.0
+#: What a code costs, so that there are no more than needed, by evidence and where all is read (bits).
+_PER_CODE, _PER_CODE_READ = 2.0, 10.0
+#: Rounds in which symbols that are asked for twice get prices, of many lengths and of some, and the first price asked (bits).
+_ROUNDS, _ALL_ROUNDS, _PRICE = 150, 400, 3.0
 
 
 def settled(

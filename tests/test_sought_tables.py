@@ -12,6 +12,7 @@ import pytest
 from PIL import Image
 
 from jugal.binary.source import Source
+from jugal.engine import repair
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.jpeg import completing, sought
@@ -24,6 +25,7 @@ from jugal.formats.jpeg.sought import can_seek, sought_tables
 from jugal.formats.jpeg.symbols import likelihoods
 from jugal.formats.jpeg.unknown import KnownScan, Lookup, UnknownScan, codes_of, lookup_of, table_of
 from jugal.kernels.optimal import fit_code
+from jugal.model.result import RepairOutcome
 from jugal.samples import encode
 from jugal.samples.harm import harm
 from jugal.samples.scenes import riverbed
@@ -231,6 +233,29 @@ def test_a_picture_that_lost_its_tables_comes_back(
     made, own = (np.asarray(Image.open(f)).astype(int) for f in (outcome.output, io.BytesIO(whole)))
     right = 100.0 * np.mean(np.abs(made - own).max(axis=2) <= 2)
     assert right > 95 and outcome.score_after is not None and outcome.score_after - 2 < right
+
+
+@pytest.mark.parametrize(("patience", "tried"), [(60.0, 2), (-1.0, 1)])
+def test_after_a_long_search_no_other_donor_is_tried(
+    patience: float, tried: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    attempts = []
+
+    def attempt(*given: object) -> RepairOutcome:
+        attempts.append(given[3])
+        return repair._with(given[6], error="Nothing was found.")  # type: ignore[arg-type]
+
+    monkeypatch.setattr(repair, "_PATIENCE", patience)
+    monkeypatch.setattr(repair, "_attempt", attempt)
+    monkeypatch.setattr(repair, "fitting_donors", lambda examination, donors: donors)
+    (tmp_path / "sick.jpg").write_bytes(harm(photo(4), "jpeg", "no-header", 1).data)
+    donors = []
+    for seed in (9, 10):
+        (tmp_path / f"{seed}.jpg").write_bytes(photo(seed))
+        donors.append(examine_file(tmp_path / f"{seed}.jpg"))
+    outcome = repair_file(examine_file(tmp_path / "sick.jpg"), tmp_path / "out", donors, method="donor-header")
+    assert outcome.output is None and outcome.error == "Nothing was found."
+    assert len(attempts) == tried
 
 
 def test_a_picture_with_marks_of_damage_is_not_taken_for_the_one_it_was(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import os
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -28,7 +29,8 @@ from jugal.model.result import (
     parted,
 )
 
-_MAX_DONORS = 6
+#: Donors that are tried, and seconds after which no further one is: what is sought with one for minutes is with others as well.
+_MAX_DONORS, _PATIENCE = 6, 60.0
 #: Puts a clip's index before its media data.
 _FRONT = "index-in-front"
 log = logging.getLogger(__name__)
@@ -97,7 +99,10 @@ def repair_file(
             if not candidates:
                 problem = "This repair needs a healthy file from the same device, and none was found."
                 continue
-        for donor in candidates:
+        begun = time.monotonic()
+        for number, donor in enumerate(candidates):
+            if number and time.monotonic() - begun > _PATIENCE:
+                break
             outcome = _attempt(examination, plan, rate, donor, into, name or os.path.basename(path), base)
             if outcome.status is not RepairStatus.REPAIRED:
                 problem = outcome.error or problem

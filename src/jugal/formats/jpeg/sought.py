@@ -80,7 +80,7 @@ def _is_plain(frame: Frame, scan: Scan) -> bool:
     return (
         frame.marker in spec.SEQUENTIAL
         and frame.precision == 8
-        and len(scan.components) == len(frame.components)
+        and len(scan.components) == len(frame.components) <= 4
         and not scan.restart_interval
         and max(max(td, ta) for _, td, ta in scan.components) < 2
     )

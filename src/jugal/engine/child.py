@@ -17,7 +17,7 @@ from jugal.engine.workers import DIED, Workers
 from jugal.model.result import Examination, RepairOutcome, RepairStatus
 
 log = logging.getLogger(__name__)
-_BASE_SECONDS = 300.0
+_BASE_SECONDS = 600.0
 _SLOWEST = 2 << 20  # bytes a second: a repair is tried several times and measured each time
 _MAX_DONORS = 64  # one of each sort; a repair tries fewer
 

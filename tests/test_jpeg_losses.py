@@ -21,7 +21,7 @@ from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.check import filled_start
 from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.donor import _off_level
-from jugal.formats.jpeg.losses import find_loss
+from jugal.formats.jpeg.losses import find_loss, read_with_extra
 from jugal.formats.jpeg.parse import Structure, walk
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.model.codes import FindingCode
@@ -39,27 +39,32 @@ def photo(seed: int) -> bytes:
 def opened(data: bytes) -> tuple[Structure, RunReader, Run]:
     structure = walk(Source.from_bytes(data), 0)
     reader = RunReader(structure)
-    return structure, reader, reader.read(structure.scans[0].entropy, 0, reader.total)[0]
+    return structure, reader, read_with_extra(reader, structure.scans[0].entropy, 0)
 
 
-def silently_short(seed: int) -> tuple[bytes, int]:
-    """The photograph with a few bytes gone so that it comes to its end some MCUs early without an error, and where they were."""
+def silently_changed(seed: int, more: bool) -> tuple[bytes, int]:
+    """The photograph with a few bytes gone, or ``more`` put in, so that without an error it comes to its end some MCUs early, or
+    has some too many; and where they were."""
     data = photo(seed)
     scan = opened(data)[0].scans[0].entropy
     rng = np.random.default_rng(seed)
     for _ in range(400):
         at = int(rng.integers(scan.start + scan.length // 4, scan.start + scan.length * 3 // 4))
-        sick = data[:at] + data[at + int(rng.integers(2, 9)) :]
+        count = int(rng.integers(2, 9))
+        put_in = rng.integers(0, 0xFF, count).astype(np.uint8).tobytes() if more else b""
+        sick = data[:at] + put_in + data[at if more else at + count :]
         _, reader, run = opened(sick)
-        if run.ends_with_data and 0 < reader.total - run.count < 20:
+        missing = reader.total - run.count
+        if run.ends_with_data and 0 < (-missing if more else missing) < 20:
             return sick, at
     raise AssertionError("no such place was met")
 
 
-def test_a_scan_that_ends_early_without_an_error_lost_its_mcus_inside(tmp_path: Path) -> None:
+@pytest.mark.parametrize("more", [False, True])
+def test_a_scan_with_another_number_of_mcus_lost_or_got_them_inside(more: bool, tmp_path: Path) -> None:
     restored = []
     for seed in range(4):
-        sick, at = silently_short(seed)
+        sick, at = silently_changed(seed, more)
         path = tmp_path / f"{seed}.jpg"
         path.write_bytes(sick)
         found = examine_file(path)
@@ -97,6 +102,17 @@ def test_where_only_the_last_mcus_are_gone_none_was_lost_inside(seed: int) -> No
     sick = data[:kept] + b"\xff\xd9"
     _, reader, short = opened(sick)
     assert short.ends_with_data and short.count < reader.total and find_loss(reader, short) is None
+
+
+@pytest.mark.parametrize("more", [False, True])
+def test_the_row_that_is_named_is_one_that_mcus_begin_in(more: bool) -> None:
+    """Of 600 rows, which 16 does not divide; by the MCU that the place leads to."""
+    sick, _ = silently_changed(0, more)
+    finding = examine(sick).findings[0]
+    _, reader, run = opened(sick)
+    assert finding.span is not None
+    unit = int(np.searchsorted(raw_offsets(run.entropy, run.bits >> 3), finding.span.start))
+    assert f"from row {unit // reader.frame.mcus_x * 16} of 600" in finding.message
 
 
 # --- looking right in the wrong place

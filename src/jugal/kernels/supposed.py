@@ -13,7 +13,7 @@ from numba import njit
 from jugal.kernels.compiling import inlined
 from jugal.kernels.jpeg import _peek16
 
-#: Where reading stands, as one int64 row: bit, number of the block, block of the MCU, coefficient, class of the size before in
+#: Where reading stands, as one row: bit, number of the block, block of the MCU, coefficient, class of the size before in
 #: this block, bits of the block's AC coefficients so far, then per component the DC size and the business of its block before.
 BIT, BLOCK, PLACE, INDEX, LAST, BITS, SIZE, BUSY, WIDTH = 0, 1, 2, 3, 4, 5, 6, 10, 14
 #: Contexts of a symbol: by the coefficient it begins at, the class of the size before, and how busy the block before was.
@@ -80,8 +80,8 @@ def read_scan(  # type: ignore[no-untyped-def]
     ``data`` is unstuffed uint8 with 16 bytes of padding; ``lookup`` uint16 (4, 65536), see ``fill_lookup``, DC tables before AC
     tables; int64 ``component``, ``dc_table`` and ``ac_table`` belong to the blocks of an MCU; float32 ``likely`` (4, CONTEXTS, 256)
     holds log2 of the probability of a symbol. After an impossible code reading goes on with the next block.
-    To int64 ``met`` (n, WIDTH + 3) go the codes that are longer than ``longer`` of their table, or none: where, the table, the
-    16 bits they begin, and how many bits what was read before them speaks for being in step. To int64 ``starts`` (n, WIDTH) goes
+    To int32 ``met`` (n, WIDTH + 3) go the codes that are longer than ``longer`` of their table, or none: where, the table, the
+    16 bits they begin, and how many bits what was read before them speaks for being in step. To int32 ``starts`` (n, WIDTH) goes
     where each block begins, to float32 ``gains`` what it speaks for the tables. Of blocks that are ``chosen`` (bool) symbols
     are counted in int64 ``counts`` (4, CONTEXTS, 256), up to the first of each that is not ``sure`` (bool, (4, 256)): where those
     behind it belong is not sure either. What is empty is not written; ``gains`` sets how many blocks are read.
@@ -102,7 +102,7 @@ def read_scan(  # type: ignore[no-untyped-def]
                 _note(met[found], bit, block, place, index, last, spent, sizes, busies)
                 met[found, WIDTH] = table
                 met[found, WIDTH + 1] = bits
-                met[found, WIDTH + 2] = np.int64(trail)
+                met[found, WIDTH + 2] = np.int32(trail)
                 found += 1
             if entry == 0:
                 bit += 1

@@ -179,7 +179,7 @@ def _warm_search(data: np.ndarray) -> None:
     likely, blocks = np.zeros((4, contexts, 256), np.float32), (zero, zero, zero + 2)
     optimal.fit_code(counts[0], number, order, order.copy())
     optimal.fill_lookup(number, order, lookup[0])
-    met, starts = np.zeros((1, supposed.WIDTH + 3), np.int64), np.zeros((1, supposed.WIDTH), np.int64)
+    met, starts = np.zeros((1, supposed.WIDTH + 3), np.int32), np.zeros((1, supposed.WIDTH), np.int32)
     gains, chosen, sure = np.zeros(1, np.float32), np.ones(1, np.bool_), np.ones((4, 256), np.bool_)
     tallies = np.zeros((4, contexts, 256), np.int64)
     supposed.read_scan(data, 8, lookup, *blocks, likely, np.full(4, length), met, starts, gains, tallies, chosen, sure)
@@ -192,7 +192,7 @@ def _warm_search(data: np.ndarray) -> None:
         data, zero, one, often, often.copy(), 1.0, *blocks, likely, 12.0, often + 1.0, 1, 2.0, 1.0, 0.5, 1,
     )  # fmt: skip
     symbols, weighed = np.arange(2), np.zeros((2, length, 2), np.float32)
-    evidence.gather(data, 8, lookup, *blocks, likely, likely, met, 1, symbols, weighed[:1])
+    evidence.gather(data, 8, lookup, *blocks, likely, likely, met.astype(np.int64), 1, symbols, weighed[:1])
     prior, price, names, placed = (
         np.zeros((17, 2)),
         np.zeros(2),

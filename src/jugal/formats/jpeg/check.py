@@ -13,7 +13,7 @@ from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.alike import looking_right
 from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.damage import Verdicts, judge, spoiled_mask
-from jugal.formats.jpeg.decode import Picture, decode
+from jugal.formats.jpeg.decode import Picture, decode, unit_height
 from jugal.formats.jpeg.estimate import WORTH, estimate
 from jugal.formats.jpeg.further import content_end
 from jugal.formats.jpeg.intervals import find_intervals
@@ -340,7 +340,7 @@ def _scan_findings(
     size = subject.size
     for damage in sorted(verdicts.damages, key=lambda d: d.start):
         decoded = picture.scans[damage.scan]
-        row = damage.first // max(1, decoded.units_x) * (frame.height / max(1, -(-decoded.units // decoded.units_x)))
+        row = damage.first // max(1, decoded.units_x) * unit_height(frame, decoded.scan)
         spoiled = scoring.share(damage.last - damage.first, decoded.units)
         sentence = _SENTENCES[damage.code]
         if damage.weight is not None:

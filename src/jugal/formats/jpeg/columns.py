@@ -42,11 +42,12 @@ class RowEnds:
         return np.asarray(np.logaddexp(np.log(1 - _SIDES_ALIKE) + sums[::-1], np.log(_SIDES_ALIKE)))
 
     def moved(self, row: int, lost: int) -> float:
-        """How rows from number ``row`` on speak for ending ``lost`` MCUs early rather than where they do, in nats.
+        """How rows from number ``row`` on speak for ending ``lost`` MCUs early rather than where they do, in nats; late, if that
+        is less than zero.
 
         The run begins where a row does.
         """
-        ends = np.arange(row + 1, self.strange.size // self.width + 1) * self.width - 1
+        ends = np.arange(row + 1, (self.strange.size + min(0, lost)) // self.width + 1) * self.width - 1
         return _TEMPER * float((self.strange[ends - lost] - self.strange[ends]).sum())
 
     def changes(self) -> list[int]:

@@ -23,7 +23,7 @@ from jugal.formats.jpeg.decode import Decoded, Picture, ScanError, raw_offsets
 from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.entropy import codes_nothing_new
 from jugal.formats.jpeg.importance import missing_share, scan_weights
-from jugal.formats.jpeg.losses import find_loss
+from jugal.formats.jpeg.losses import find_loss, read_with_extra
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
@@ -389,9 +389,10 @@ def _look_back(
     broken = find_break(edges, bytes_at)
     if stops and broken is not None and strangeness(edges, broken) < STRANGE:
         broken = None
-    if closed and (runs_out or code is FindingCode.JPEG_SHORT):
-        lost = find_loss(reader, reader.read(entropy, 8 * int(decoded.segments.start[s]), reader.total)[0])
-        broken = min((unit for unit in (broken, lost) if unit is not None), default=None)
+    if closed and (runs_out or code in (FindingCode.JPEG_SHORT, FindingCode.JPEG_SURPLUS)):
+        lost = find_loss(reader, read_with_extra(reader, entropy, 8 * int(decoded.segments.start[s])))
+        # Behind a marker that came into the data nothing was decoded, whatever the run tells of it.
+        broken = min((min(unit, noticed) for unit in (broken, lost) if unit is not None), default=None)
     if broken is not None:
         # Where a marker interrupts the data that is what is said; only the place is better known now.
         silent = runs_out or code is FindingCode.JPEG_SURPLUS or (code is FindingCode.JPEG_SHORT and (stops or closed))

@@ -253,6 +253,12 @@ def scan_units(frame: Frame, scan: Scan) -> tuple[int, int]:
     return across * down, across
 
 
+def unit_height(frame: Frame, scan: Scan) -> float:
+    """Pixel rows that a unit of a scan covers (A.2); of a lossless picture it is a line of MCUs."""
+    v = 1 if len(scan.components) > 1 else frame.components[scan.components[0][0]].v
+    return (1.0 if frame.marker == spec.LOSSLESS else 8.0) * frame.v_max / v
+
+
 def _decode_scan(
     frame: Frame,
     layout: Layout,

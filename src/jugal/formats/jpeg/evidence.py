@@ -94,15 +94,21 @@ def evidence_of(
     )
     best = values.max(axis=(1, 2), initial=0.0)
     telling = best > np.where(places[:, TRAIL] > _LONG, _LITTLE, _TELLING)
-    values, places = values[telling] - best[telling, None, None], places[telling]
-    values = _TRUST * (np.logaddexp(np.maximum(values, _WORST), _DOUBT) + _BIAS)
-    summed = np.concatenate([np.zeros((1, *values.shape[1:])), np.cumsum(values, axis=0, dtype=np.float64)])
+    values -= best[:, None, None]
+    np.maximum(values, _WORST, out=values)
+    np.logaddexp(values, np.float32(_DOUBT), out=values)
+    values += _BIAS
+    values *= _TRUST
+    places = places[telling]
+    summed = np.zeros((int(telling.sum()) + 1, *values.shape[1:]), np.float32)
+    for length in range(values.shape[1]):
+        summed[1:, length] = np.cumsum(values[telling, length], axis=0, dtype=np.float64)
     placed = np.searchsorted(places[:, WORD], np.arange((1 << LONGEST) + 1)).astype(np.int64)
-    return Evidence(trust, symbols, prior, summed.astype(np.float32), placed, reading.often(table))
+    return Evidence(trust, symbols, prior, summed, placed, reading.often(table))
 
 
 def _chosen_places(
-    data: NDArray[np.uint8], places: NDArray[np.int64], row: NDArray[np.uint16], seed: int
+    data: NDArray[np.uint8], places: NDArray[np.int32], row: NDArray[np.uint16], seed: int
 ) -> NDArray[np.int64]:
     """Some places of each code, of each as many as of others or all, ordered by the bits they begin with.
 
@@ -117,10 +123,10 @@ def _chosen_places(
     places, code = places[order], code[order]
     rank = np.arange(len(places)) - np.searchsorted(code, code)
     places = places[np.argsort(rank, kind="stable")[:_PLACES]]
-    return places[np.argsort(places[:, WORD], kind="stable")]
+    return places[np.argsort(places[:, WORD], kind="stable")].astype(np.int64)
 
 
-def _bits_behind(data: NDArray[np.uint8], bits: NDArray[np.int64]) -> NDArray[np.uint64]:
+def _bits_behind(data: NDArray[np.uint8], bits: NDArray[np.int32]) -> NDArray[np.uint64]:
     """The 56 bits or more that follow each of ``bits``, as one number."""
     found = np.zeros(bits.size, np.uint64)
     for k in range(8):

@@ -1,26 +1,35 @@
-"""Where MCUs went missing without an error, told by how many are missing at the end.
+"""Where MCUs went missing without an error, or came that are none of the picture's, told by how many the scan has in all.
 
 A scan that comes to its end some MCUs early has lost them inside: all behind that place stands so many too far to the front,
-goes on better from those above if it is moved back, and ends its rows in another column.
+goes on better from those above if it is moved back, and ends its rows in another column. One that has some too many got them inside.
 """
 
 from __future__ import annotations
 
 from jugal.formats.jpeg.columns import read_row_ends
+from jugal.formats.jpeg.parse import Entropy
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.seams import Seams
 
 #: Nats that a loss must bring where it is known that there is one.
 _LIKELY = 16.0
+#: MCUs too many that are looked for.
+_MOST_EXTRA = 64
+
+
+def read_with_extra(reader: RunReader, entropy: Entropy, bit: int) -> Run:
+    """All MCUs of a scan from ``bit`` on, and some behind the picture's last one."""
+    return reader.read(entropy, bit, reader.total + _MOST_EXTRA + 1)[0]
 
 
 def find_loss(reader: RunReader, run: Run) -> int | None:
-    """The MCU of a picture's one run that ends with its data from which on MCUs are missing; None where that is not plain."""
+    """The MCU of a picture's one run that ends with its data from which on MCUs are missing, or there are some too many; None where
+    that is not plain."""
     missing, width = reader.total - run.count, reader.frame.mcus_x
-    if not run.ends_with_data or not 0 < missing < reader.total:
+    if not run.ends_with_data or not -_MOST_EXTRA <= missing < reader.total or not missing:
         return None
-    parting = Seams(reader, [run]).parting(0, missing, _LIKELY / 2)
-    if parting is None or parting.lost > missing:
+    parting = Seams(reader, [run]).parting(0, max(0, missing), _LIKELY / 2, max(0, -missing))
+    if parting is None or parting.lost > max(0, missing):
         return None
     said = parting.nats
     if parting.lost == missing:

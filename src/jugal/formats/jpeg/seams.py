@@ -35,7 +35,8 @@ _SURELY_BROKEN, _PLACES_TRIED = 30.0, 16
 
 @dataclass(frozen=True, slots=True)
 class Parting:
-    """A run goes on from MCU number ``at`` as if so many were ``lost`` there, which is so many ``nats`` likelier than that none are."""
+    """A run goes on from MCU number ``at`` as if so many were ``lost`` there, or as many too much if it is less than zero, which is so
+    many ``nats`` likelier than that none are."""
 
     at: int
     lost: int
@@ -124,10 +125,11 @@ class Seams:
         """(most + 1,): how run ``number + 1`` goes on from the end of the one before with so many MCUs lost between them."""
         return self._seam(self._tails[number], self._heads[number + 1], most)
 
-    def parting(self, number: int, most: int, least: float = _SURELY_BROKEN) -> Parting | None:
-        """Where in run ``number`` up to ``most`` MCUs were lost without an error, since it goes on better so by ``least`` nats."""
+    def parting(self, number: int, most: int, least: float = _SURELY_BROKEN, extra: int = 0) -> Parting | None:
+        """Where in run ``number`` up to ``most`` MCUs were lost without an error, or up to ``extra`` came that are none of the
+        picture's, since it goes on better so by ``least`` nats."""
         run, width = self._runs[number], self.width
-        if run.count <= 3 * width or most < 1:
+        if run.count <= 3 * width or most + extra < 1:
             return None
         meet = self._meet(run)
         if meet.size < width:
@@ -139,13 +141,15 @@ class Seams:
             if not np.isfinite(strange[at]):
                 break
             first = at + width
-            above = read_sides(self._reader, run, max(0, first - _ROWS_MET * width), min(first, _ROWS_MET * width))
-            seam = self._seam(above.bottom, read_sides(self._reader, run, first, width).top, most)
-            lost = int(np.argmax(seam))
+            known = min(first, _ROWS_MET * width + extra)
+            above = read_sides(self._reader, run, first - known, max(0, known - extra))
+            # Without the last ``extra`` MCUs above, none of them are lost where that many are.
+            seam = self._seam(above.bottom, read_sides(self._reader, run, first, width).top, most + extra)
+            shift = int(np.argmax(seam))
             # Both by what pairs of MCUs say alone and by what they do beside other columns of the same rows.
-            nats = float(seam[lost] + min(-seam[0], _TEMPER * strange[at]))
+            nats = float(seam[shift] + min(-seam[extra], _TEMPER * strange[at]))
             if nats > least and (best is None or nats > best.nats):
-                best = Parting(first, lost, nats)
+                best = Parting(first, shift - extra, nats)
             strange[max(0, at - width // 2) : at + width // 2 + 1] = -np.inf
         return None if best is None else self._refined(run, best)
 
@@ -176,7 +180,7 @@ class Seams:
         numbers = np.arange(max(width, rough.at - first - width // 2), sides.top[0].shape[0])
         behind = numbers + first >= rough.at
         gained = np.zeros(numbers.size)
-        rows = (np.maximum(numbers + first - rough.at, 0) + lost) // width + 1
+        rows = np.maximum((np.maximum(numbers + first - rough.at, 0) + lost) // width + 1, 1)
         for r in np.unique(rows).tolist():
             use = (rows == r) & (numbers + lost - r * width >= 0)
             if r > _ROWS_APART or not (use & behind).any():

@@ -105,17 +105,17 @@ class Reading:
 
     gains: NDArray[np.float32]
     steady: NDArray[np.bool_]
-    starts: NDArray[np.int64]
-    met: NDArray[np.int64]
+    starts: NDArray[np.int32]
+    met: NDArray[np.int32]
 
     def often(self, table: int) -> NDArray[np.int64]:
         """How many codes of a table were met in step before so many 16 bits (65537)."""
-        met = self.met[self.met[:, TABLE] == table]
-        met = met[self.steady[met[:, BLOCK]] | (met[:, TRAIL] >= _STEADY)]
-        counts = np.bincount(met[:, WORD], minlength=1 << LONGEST)
+        met = self.met
+        counted = (met[:, TABLE] == table) & (self.steady[met[:, BLOCK]] | (met[:, TRAIL] >= _STEADY))
+        counts = np.bincount(met[counted, WORD], minlength=1 << LONGEST)
         return np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
 
-    def places(self, table: int, begin: int) -> NDArray[np.int64]:
+    def places(self, table: int, begin: int) -> NDArray[np.int32]:
         """Where codes of a table from ``begin`` on were met in step."""
         met = self.met
         return met[(met[:, TABLE] == table) & (met[:, WORD] >= begin) & (met[:, TRAIL] >= _STEADY)]
@@ -131,9 +131,9 @@ class KnownScan:
         self.lookup = lookup_of(scan)
 
     @cached_property
-    def starts(self) -> NDArray[np.int64]:
+    def starts(self) -> NDArray[np.int32]:
         """Bit at which each MCU begins."""
-        starts = np.zeros((self._count, WIDTH), np.int64)
+        starts = np.zeros((self._count, WIDTH), np.int32)
         self._read(starts, np.zeros(0, np.bool_), np.zeros((0, 0, 0), np.int64))
         return starts[:: self.blocks.component.size, 0]
 
@@ -141,7 +141,7 @@ class KnownScan:
         """How often each symbol comes in each context (4, CONTEXTS, 256), in all MCUs or those ``units``."""
         found = np.zeros((4, CONTEXTS, 256), np.int64)
         each = np.ones(self.units, np.bool_) if units is None else units
-        self._read(np.zeros((0, WIDTH), np.int64), np.repeat(each, self.blocks.component.size), found)
+        self._read(np.zeros((0, WIDTH), np.int32), np.repeat(each, self.blocks.component.size), found)
         return found
 
     def gain(self, likely: Likely) -> float:
@@ -152,10 +152,10 @@ class KnownScan:
     def _count(self) -> int:
         return self.units * self.blocks.component.size
 
-    def _read(self, starts: NDArray[np.int64], chosen: NDArray[np.bool_], counts: NDArray[np.int64]) -> None:
+    def _read(self, starts: NDArray[np.int32], chosen: NDArray[np.bool_], counts: NDArray[np.int64]) -> None:
         read_scan(
             self.data, self.end, self.lookup, *self.blocks.arrays, np.zeros((4, CONTEXTS, 256), np.float32),
-            np.full(4, LONGEST), np.zeros((0, WIDTH + 3), np.int64), starts, np.zeros(self._count, np.float32), counts, chosen, _ALL,
+            np.full(4, LONGEST), np.zeros((0, WIDTH + 3), np.int32), starts, np.zeros(self._count, np.float32), counts, chosen, _ALL,
         )  # fmt: skip
 
 
@@ -182,15 +182,15 @@ class UnknownScan:
         they do not all come."""
         gains, counts = np.zeros(self.count, np.float32), np.zeros((4, CONTEXTS, 256), np.int64)
         blocks, strange, bit = read_scan(
-            self.data, self.end, lookup, *self.blocks.arrays, self.usual, np.full(4, LONGEST), np.zeros((1, WIDTH + 3), np.int64),
-            np.zeros((0, WIDTH), np.int64), gains, counts, np.ones(self.count, np.bool_), _ALL,
+            self.data, self.end, lookup, *self.blocks.arrays, self.usual, np.full(4, LONGEST), np.zeros((1, WIDTH + 3), np.int32),
+            np.zeros((0, WIDTH), np.int32), gains, counts, np.ones(self.count, np.bool_), _ALL,
         )  # fmt: skip
         return counts.sum(axis=1), self.end - bit if blocks == self.count and not strange else -1
 
     def read(self, lookup: Lookup, likely: Likely) -> Reading:
         """All of the scan, read with supposed tables."""
-        gains, starts = np.zeros(self.count + _MORE, np.float32), np.zeros((self.count + _MORE, WIDTH), np.int64)
-        met = np.zeros((min(_MET, self.end // 2), WIDTH + 3), np.int64)
+        gains, starts = np.zeros(self.count + _MORE, np.float32), np.zeros((self.count + _MORE, WIDTH), np.int32)
+        met = np.zeros((min(_MET, self.end // 2), WIDTH + 3), np.int32)
         none = np.zeros((0, 0, 0), np.int64), np.zeros(0, np.bool_)
         blocks, codes, _ = read_scan(
             self.data,
@@ -216,7 +216,7 @@ class UnknownScan:
         picture: else what was named wrongly would be found likely.
         """
         gains, counts = np.zeros(self.count + _MORE, np.float32), np.zeros((4, CONTEXTS, 256), np.int64)
-        none = np.zeros((0, WIDTH + 3), np.int64), np.zeros((0, WIDTH), np.int64)
+        none = np.zeros((0, WIDTH + 3), np.int32), np.zeros((0, WIDTH), np.int32)
         arguments = (
             self.data,
             self.end,

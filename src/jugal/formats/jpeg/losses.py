@@ -11,8 +11,9 @@ from jugal.formats.jpeg.parse import Entropy
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.seams import Seams
 
-#: Nats that a loss must bring where it is known that there is one.
-_LIKELY = 16.0
+#: Nats that a loss must bring where it is known that there is one, and one of fewer MCUs than are missing, for which there must be
+#: another: an edge of the subject along half a row may look like it.
+_LIKELY, _PART = 16.0, 60.0
 #: MCUs too many that are looked for.
 _MOST_EXTRA = 64
 
@@ -28,10 +29,11 @@ def find_loss(reader: RunReader, run: Run) -> int | None:
     missing, width = reader.total - run.count, reader.frame.mcus_x
     if not run.ends_with_data or not -_MOST_EXTRA <= missing < reader.total or not missing:
         return None
-    parting = Seams(reader, [run]).parting(0, max(0, missing), _LIKELY / 2, max(0, -missing))
-    if parting is None or parting.lost > max(0, missing):
-        return None
-    said = parting.nats
-    if parting.lost == missing:
-        said += read_row_ends(reader, run).moved(parting.at // width + 1, missing)
-    return parting.at if said > _LIKELY else None
+    seams, lost, extra = Seams(reader, [run]), max(0, missing), max(0, -missing)
+    whole = seams.parting(0, lost, _LIKELY / 2, extra, exactly=True)
+    if whole is not None:
+        said = whole.nats + read_row_ends(reader, run).moved(whole.at // width + 1, missing)
+        if said > _LIKELY:
+            return whole.at
+    part = seams.parting(0, lost, _PART)
+    return None if part is None else part.at

@@ -125,9 +125,11 @@ class Seams:
         """(most + 1,): how run ``number + 1`` goes on from the end of the one before with so many MCUs lost between them."""
         return self._seam(self._tails[number], self._heads[number + 1], most)
 
-    def parting(self, number: int, most: int, least: float = _SURELY_BROKEN, extra: int = 0) -> Parting | None:
+    def parting(
+        self, number: int, most: int, least: float = _SURELY_BROKEN, extra: int = 0, exactly: bool = False
+    ) -> Parting | None:
         """Where in run ``number`` up to ``most`` MCUs were lost without an error, or up to ``extra`` came that are none of the
-        picture's, since it goes on better so by ``least`` nats."""
+        picture's, or ``exactly`` as many, since it goes on better so by ``least`` nats."""
         run, width = self._runs[number], self.width
         if run.count <= 3 * width or most + extra < 1:
             return None
@@ -145,7 +147,7 @@ class Seams:
             above = read_sides(self._reader, run, first - known, max(0, known - extra))
             # Without the last ``extra`` MCUs above, none of them are lost where that many are.
             seam = self._seam(above.bottom, read_sides(self._reader, run, first, width).top, most + extra)
-            shift = int(np.argmax(seam))
+            shift = int(np.argmax(seam)) if not exactly else 0 if extra else most
             # Both by what pairs of MCUs say alone and by what they do beside other columns of the same rows.
             nats = float(seam[shift] + min(-seam[extra], _TEMPER * strange[at]))
             if nats > least and (best is None or nats > best.nats):

@@ -14,7 +14,7 @@ from jugal.formats.jpeg.seams import Seams
 #: Nats that a loss must bring where it is known that there is one, and one of fewer MCUs than are missing, for which there must be
 #: another: an edge of the subject along half a row may look like it.
 _LIKELY, _PART = 16.0, 60.0
-#: MCUs too many that are looked for.
+#: MCUs too many that are looked for; where a whole cluster came in, what it holds tells more.
 _MOST_EXTRA = 64
 
 
@@ -24,8 +24,8 @@ def read_with_extra(reader: RunReader, entropy: Entropy, bit: int) -> Run:
 
 
 def find_loss(reader: RunReader, run: Run) -> int | None:
-    """The MCU of a picture's one run that ends with its data from which on MCUs are missing, or there are some too many; None where
-    that is not plain."""
+    """The MCU of a picture's one run that ends with its data at which MCUs are missing, or the first of those too many; None where that
+    is not plain."""
     missing, width = reader.total - run.count, reader.frame.mcus_x
     if not run.ends_with_data or not -_MOST_EXTRA <= missing < reader.total or not missing:
         return None
@@ -34,6 +34,6 @@ def find_loss(reader: RunReader, run: Run) -> int | None:
     if whole is not None:
         said = whole.nats + read_row_ends(reader, run).moved(whole.at // width + 1, missing)
         if said > _LIKELY:
-            return whole.at
+            return max(0, whole.at - extra)
     part = seams.parting(0, lost, _PART)
     return None if part is None else part.at

@@ -35,7 +35,7 @@ from jugal.kernels.supposed import BIT
 #: Bits of a scan that is large enough to tell, and small enough to be read often.
 _LEAST_BITS, _MOST_BITS = 200_000, 6_000_000
 #: Seconds of one processor after which the search is given up.
-_SECONDS = 400.0
+_SECONDS = 480.0
 #: Per round the share of all bits behind the codes that are trusted, and what a code costs that K.2 does not make (bits).
 _SETTLED = (
     *((SHARE, 2.0), (0.25, 2.0), (SHARE, 2.0), (0.5, 2.0)) * 4,

@@ -17,7 +17,7 @@ from conftest import examine
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
-from jugal.formats.jpeg.breaks import find_break, level_offset, strangeness
+from jugal.formats.jpeg.breaks import STRANGE, find_break, level_offset, strangeness
 from jugal.formats.jpeg.colours import levels_shown
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.edges import Edges, read_edges, read_steps
@@ -269,6 +269,29 @@ def test_a_break_is_not_sought_where_the_file_simply_ends() -> None:
         cut = whole[: int(len(whole) * 0.7)]
         codes = [f.code for f in examine(cut).findings]
         assert FindingCode.JPEG_BREAK not in codes and FindingCode.JPEG_SHORT in codes
+
+
+def mottled(seed: int) -> bytes:
+    """A photograph above five rows of MCUs of which each has a tint of its own: they meet as strangers."""
+    picture = np.asarray(riverbed(16 * WIDTH, 16 * ROWS, seed)).copy()
+    tints = np.random.default_rng(seed).integers(20, 230, (5, WIDTH, 3)).astype(np.uint8)
+    picture[-80:] = tints.repeat(16, axis=0).repeat(16, axis=1)
+    return encode.jpeg(Image.fromarray(picture), quality=85)
+
+
+def test_the_subjects_own_last_rows_are_not_another_pictures() -> None:
+    """Strangers that begin at no cluster, few of them: the file is cut short, and what there is of it stays as it is."""
+    strange = 0
+    for seed in range(6):
+        cut = mottled(seed)[:-40]
+        edges, byte_at = read(cut)
+        first = (ROWS - 5) * WIDTH
+        if int(byte_at[first + 1]) // 4096 > int(byte_at[first - 6]) // 4096:
+            continue  # by chance they begin at a cluster
+        strange += strangeness(edges, first) > STRANGE and find_break(edges, byte_at) is not None
+        codes = [f.code for f in examine(cut).findings]
+        assert FindingCode.JPEG_BREAK not in codes and FindingCode.JPEG_SHORT in codes
+    assert strange >= 3
 
 
 def test_another_pictures_bytes_to_the_end_are_told_by_how_they_meet() -> None:

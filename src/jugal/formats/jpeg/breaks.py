@@ -29,6 +29,8 @@ STRANGE = 0.75
 #: Nats that the boundary of a sector and of a cluster in its bytes give to an MCU, and how many MCUs behind it a break may be
 #: noticed, since a decoder does not fail at once.
 _SECTOR_BONUS, _CLUSTER_BONUS, _NOTICED = 2.5, 2.0, 6
+#: Rows that meet as strangers from which the subject is not the reason, wherever they begin.
+_ROWS_OF_ANOTHER = 12
 #: Where damage is certain and only its place is asked, the height of a step in deviations of an edge and in what rows differ by
 #: among themselves.
 _KNOWN_STEP = (1.8, 2.5)
@@ -114,6 +116,15 @@ class _Classes:
 
     def said(self, distances: NDArray[np.float32]) -> NDArray[np.float64]:
         return np.asarray(self._ratio[np.searchsorted(self._borders, distances)])
+
+
+def is_of_another(edges: Edges, unit: int, byte_at: NDArray[np.int64]) -> bool:
+    """Whether what follows MCU ``unit`` of data that simply end is another picture's: its MCUs meet as strangers do, and it begins
+    at a cluster, as what was copied in the wrong place does, or goes on for many rows; a few may be the subject's own."""
+    if strangeness(edges, unit) < STRANGE:
+        return False
+    first, last = byte_at[max(0, unit - _NOTICED)], byte_at[min(unit + 1, byte_at.size - 1)]
+    return bool(last // 4096 > first // 4096) or edges.end - unit >= _ROWS_OF_ANOTHER * edges.width
 
 
 def strangeness(edges: Edges, unit: int) -> float:

@@ -12,13 +12,7 @@ from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, find_change, is_astray
-from jugal.formats.jpeg.breaks import (
-    STRANGE,
-    find_break,
-    level_offset,
-    level_planes,
-    strangeness,
-)
+from jugal.formats.jpeg.breaks import find_break, is_of_another, level_offset, level_planes
 from jugal.formats.jpeg.decode import Decoded, Picture, ScanError, raw_offsets
 from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.entropy import codes_nothing_new
@@ -387,7 +381,7 @@ def _look_back(
     last = min(noticed + further, first + done)
     edges = read_edges(reader, entropy, int(decoded.unit_pos[low]), decoded.units_x, low, last)
     broken = find_break(edges, bytes_at)
-    if stops and broken is not None and strangeness(edges, broken) < STRANGE:
+    if stops and broken is not None and not is_of_another(edges, broken, bytes_at):
         broken = None
     if closed and (runs_out or code in (FindingCode.JPEG_SHORT, FindingCode.JPEG_SURPLUS)):
         lost = find_loss(reader, read_with_extra(reader, entropy, 8 * int(decoded.segments.start[s])))

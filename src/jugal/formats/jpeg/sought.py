@@ -45,8 +45,9 @@ _SETTLED = (
 _DC_ROUND, _NAMES_ROUND = 3, 1
 #: What a code costs (bits), and how much less may speak for tables that are taken nevertheless, in the first round.
 _PER_CODE, _SLACK = 10.0, 300.0
-#: Rounds in which nothing better is found after which none is hoped for, once all is read.
-_IDLE = 2
+#: Rounds in which nothing better is found after which none is hoped for, once all is read; and ones that change nothing after
+#: which those follow that make more of what K.2 does not make.
+_IDLE, _STILL = 2, 3
 #: The share of blocks, or of data, by which reading with tables that are nearly right may be out.
 _FAR = 0.015
 #: A code that comes so often has its name from what is read, a rarer one perhaps from what is likely.
@@ -115,6 +116,11 @@ def sought_tables(frame: Frame, scan: Scan, like: Structure, is_sound: Callable[
     return search.run()
 
 
+def _dearer(number: int) -> int:
+    """The first round behind round ``number`` in which what K.2 does not make costs more."""
+    return next((k for k in range(number, len(_SETTLED)) if _SETTLED[k][1] > _SETTLED[number][1]), len(_SETTLED))
+
+
 class _Search:
     """A search for the tables of one scan, and how far it has come."""
 
@@ -133,14 +139,17 @@ class _Search:
         self.lookup, self.likely = lookup, self.scan.usual
         for _ in range(2):
             self._learn()
-        best, most, idle = None, -np.inf, 0
-        for number, (share, per_misfit) in enumerate(_SETTLED):
-            self._settle(number, share, per_misfit)
+        best, most, idle, still, number = None, -np.inf, 0, 0, 0
+        while number < len(_SETTLED):
+            before = self.lookup
+            self._settle(number, *_SETTLED[number])
             idle += best is not None
             if self._is_proven() and (worth := self._worth(self.lookup)) > most:
                 best, most, idle = self.lookup, worth, 0
             if self.stopped() or idle == _IDLE or (number >= _NAMES_ROUND and not self._fits()):
                 break
+            still = still + 1 if np.array_equal(before, self.lookup) else 0
+            number, still = (number + 1, still) if still < _STILL else (_dearer(number), 0)
         return None if best is None else self._sought(best)
 
     def _settle(self, number: int, share: float, per_misfit: float) -> None:

@@ -2,7 +2,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 STAMP := .venv/.ready
 
-.PHONY: setup demo test check format bench bench-window bench-large truth photos fuzz shots clean
+.PHONY: setup demo test check format bench bench-window bench-large truth fuzz shots clean
 
 setup: $(STAMP)
 
@@ -41,9 +41,8 @@ bench-large: setup
 
 truth: setup
 	$(BIN)/python -m bench.truth
-
-photos: setup
 	$(BIN)/python -m bench.photos
+	$(BIN)/python -m bench.mosaics
 
 fuzz: setup
 	$(BIN)/python -m bench.fuzz

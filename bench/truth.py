@@ -1,4 +1,4 @@
-"""``make truth``: harms healthy files in named ways and holds every verdict, place, score and repair against the truth."""
+"""``python -m bench.truth``: harms healthy files in named ways and holds every verdict, place, score and repair against the truth."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from pathlib import Path
 
 from pebble import ProcessPool
 
+from bench import record
 from bench.healthy import HEALTHY
 from bench.measure import in_step, share_of_files
 from jugal.engine.examine import examine_file
@@ -247,9 +248,8 @@ def _back(tallies: dict[str, Tally]) -> list[str]:
     return lines
 
 
-_TEXT = """# What the verdicts are worth
-
-Made by `make truth`: healthy files by general encoders, harmed in the ways of `jugal.samples.harm` with fixed seeds, held
+_TITLE = "Files harmed in named ways"
+_TEXT = """`python -m bench.truth`: healthy files by general encoders, harmed in the ways of `jugal.samples.harm` with fixed seeds, held
 against Pillow, FFmpeg (PyAV), PDFium and zipfile. Recall counts damages that such a decoder shows (under 99.9 % of the content
 right); a place counts when the first grave finding starts within 4,096 bytes of the first damaged byte; the score error is
 the mean distance between the score and the share of the content that the decoder shows rightly. Repairs are counted when
@@ -270,8 +270,7 @@ def main() -> None:
     text = table(tallies)
     print(text)
     if not arguments.only:
-        Path("docs").mkdir(exist_ok=True)
-        Path("docs/truth.md").write_text(_TEXT + text + "\n", encoding="utf-8")
+        record.put(_TITLE, _TEXT + text)
     sys.stdout.write(json.dumps({k: v.found for k, v in tallies.items()}) + "\n")
 
 

@@ -19,6 +19,7 @@ from jugal.formats.detect import detect
 from jugal.formats.jpeg.alike import looking_right
 from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.check import filled_start
+from jugal.formats.jpeg.columns import RowEnds
 from jugal.formats.jpeg.decode import decode, raw_offsets
 from jugal.formats.jpeg.donor import _off_level
 from jugal.formats.jpeg.losses import find_loss, read_with_extra
@@ -205,3 +206,12 @@ def test_a_run_that_goes_on_behind_the_picture_is_looked_at_as_far_as_it_lies_in
     assert in_place.shape == (reader.frame.mcus_y, reader.frame.mcus_x) and (in_place == 1).all()
     beyond = looking_right(picture, reader, [Placed(run, 100, none, np.zeros(3))]).reshape(-1)
     assert not beyond[:100].any() and 0 < beyond[100:].mean() < 1
+
+
+@pytest.mark.parametrize("lost", [3, -3])
+def test_rows_end_in_a_column_however_many_whole_rows_are_missing(lost: int) -> None:
+    strange = np.random.default_rng(1).normal(size=45)
+    ends = RowEnds(10, strange)
+    rows = np.array([29, 39])
+    assert ends.moved(1, lost) == pytest.approx(0.35 * (strange[rows - lost] - strange[rows]).sum())
+    assert ends.moved(1, lost + (20 if lost > 0 else -20)) == ends.moved(1, lost)

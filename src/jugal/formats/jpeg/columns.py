@@ -47,8 +47,9 @@ class RowEnds:
 
         The run begins where a row does.
         """
-        ends = np.arange(row + 1, (self.strange.size + min(0, lost)) // self.width + 1) * self.width - 1
-        return _TEMPER * float((self.strange[ends - lost] - self.strange[ends]).sum())
+        shift = lost % self.width if lost > 0 else -(-lost % self.width)
+        ends = np.arange(row + 1, (self.strange.size + min(0, shift)) // self.width + 1) * self.width - 1
+        return _TEMPER * float((self.strange[ends - shift] - self.strange[ends]).sum())
 
     def changes(self) -> list[int]:
         """The MCUs, to a row or so, from which on rows end in another column."""

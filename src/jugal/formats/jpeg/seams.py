@@ -150,7 +150,8 @@ class Seams:
             shift = int(np.argmax(seam)) if not exactly else 0 if extra else most
             # Both by what pairs of MCUs say alone and by what they do beside other columns of the same rows.
             nats = float(seam[shift] + min(-seam[extra], _TEMPER * strange[at]))
-            if nats > least and (best is None or nats > best.nats):
+            fits = seam[shift] > 0.0 or not exactly
+            if fits and nats > least and (best is None or nats > best.nats):
                 best = Parting(first, shift - extra, nats)
             strange[max(0, at - width // 2) : at + width // 2 + 1] = -np.inf
         return None if best is None else self._refined(run, best)

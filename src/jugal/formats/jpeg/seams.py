@@ -137,6 +137,7 @@ class Seams:
         if meet.size < width:
             return None
         strange = np.convolve(-meet, np.ones(width), "valid")
+        whole = 0 if extra else most
         best: Parting | None = None
         for _ in range(_PLACES_TRIED):
             at = int(np.argmax(strange))
@@ -147,7 +148,7 @@ class Seams:
             above = read_sides(self._reader, run, first - known, max(0, known - extra))
             # Without the last ``extra`` MCUs above, none of them are lost where that many are.
             seam = self._seam(above.bottom, read_sides(self._reader, run, first, width).top, most + extra)
-            shift = int(np.argmax(seam)) if not exactly else 0 if extra else most
+            shift = whole if exactly else int(np.argmax(seam))
             # Both by what pairs of MCUs say alone and by what they do beside other columns of the same rows.
             nats = float(seam[shift] + min(-seam[extra], _TEMPER * strange[at]))
             fits = seam[shift] > 0.0 or not exactly

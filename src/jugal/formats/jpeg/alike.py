@@ -21,7 +21,7 @@ from jugal.formats.jpeg.runs import RunReader
 #: Levels by which a sample of brightness and one of the colour differences may be off and look right.
 _SAME, _SAME_TINT = 12.0, 8.0
 #: Samples and runs of a picture that are looked at, since all are held at once, and MCUs read at a time.
-_MOST_SAMPLES, _MOST_RUNS, _STRIP = 48_000_000, 10_000, 4096
+_MOST_SAMPLES, _MOST_RUNS, _STRIP = 48_000_000, 10_000, 1024
 
 
 def looking_right(picture: Picture, reader: RunReader, placed: Iterable[Placed]) -> NDArray[np.float32]:
@@ -106,13 +106,15 @@ def _shares(
 
 def _samples(reader: RunReader, parts: list[Placed], c: int) -> NDArray[np.int8]:
     """(MCUs, samples) of component ``c`` of all ``parts``, mid-grey at 0."""
-    strips = []
+    out = np.zeros((sum(p.run.count for p in parts), 64 * int((reader.blocks == c).sum())), np.int8)
+    at = 0
     for part in parts:
         for first in range(0, part.run.count, _STRIP):
             most = min(_STRIP, part.run.count - first)
             values = sample_rows(reader, part.run, first, most, c, int(part.offsets[c]))
-            strips.append(np.clip(np.round(values), -128, 127).astype(np.int8))
-    return np.concatenate(strips)
+            out[at : at + values.shape[0]] = np.clip(np.round(values), -128, 127)
+            at += most
+    return out
 
 
 def _first_dc(picture: Picture, reader: RunReader, c: int) -> NDArray[np.int64]:

@@ -35,7 +35,7 @@ def looking_right(picture: Picture, reader: RunReader, placed: Iterable[Placed])
     parts = [p for p in placed if p.run.count]
     count = sum(p.run.count for p in parts)
     if 0 < count * reader.blocks.size * 64 <= _MOST_SAMPLES and len(parts) <= _MOST_RUNS:
-        belongs = np.full(reader.total, -1, np.int64)
+        belongs = np.full(reader.total, -1, np.int32)
         places = np.concatenate([np.arange(p.place, p.end) for p in parts])
         inside = (places >= 0) & (places < reader.total)  # a run may go on behind the last MCU
         belongs[places[inside]] = np.flatnonzero(inside)
@@ -45,12 +45,12 @@ def looking_right(picture: Picture, reader: RunReader, placed: Iterable[Placed])
     return right.reshape(down, across)
 
 
-def _shown(picture: Picture, parts: list[Placed]) -> NDArray[np.int64]:
+def _shown(picture: Picture, parts: list[Placed]) -> NDArray[np.int32]:
     """Which of all MCUs in ``parts``, in their order, is shown at each place; -1 where none is."""
     decoded = picture.scans[0]
     places = np.concatenate([_bits_in_file(p.run.entropy, p.run.bits[:-1]) for p in parts])
     order = np.argsort(places)
-    out = np.full(decoded.units, -1, np.int64)
+    out = np.full(decoded.units, -1, np.int32)
     seen = np.flatnonzero(decoded.unit_pos >= 0)
     wanted = _bits_in_file(decoded.scan.entropy, decoded.unit_pos[seen].astype(np.int64))
     at = np.minimum(np.searchsorted(places[order], wanted), order.size - 1)
@@ -73,8 +73,8 @@ def _shares(
     reader: RunReader,
     parts: list[Placed],
     which: NDArray[np.int64],
-    shown: NDArray[np.int64],
-    belongs: NDArray[np.int64],
+    shown: NDArray[np.int32],
+    belongs: NDArray[np.int32],
 ) -> NDArray[np.float32]:
     """Of each MCU in ``which`` the share of its samples that are right, the least of all components.
 
@@ -117,7 +117,7 @@ def _samples(reader: RunReader, parts: list[Placed], c: int) -> NDArray[np.int8]
     return out
 
 
-def _first_dc(picture: Picture, reader: RunReader, c: int) -> NDArray[np.int64]:
+def _first_dc(picture: Picture, reader: RunReader, c: int) -> NDArray[np.int32]:
     """The DC value of the first block of component ``c`` in each MCU as a decoder arrives at it."""
     index, (v, h) = reader.scan.components[c][0], reader.shape[c]
-    return picture.dc[index][::v, ::h].reshape(-1).astype(np.int64)
+    return picture.dc[index][::v, ::h].reshape(-1)

@@ -38,6 +38,7 @@ bench-window: setup
 
 bench-large: setup
 	$(BIN)/python -m bench.large
+	$(BIN)/python -m bench.damaged
 
 truth: setup
 	$(BIN)/python -m bench.truth

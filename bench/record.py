@@ -15,11 +15,11 @@ def put(title: str, text: str) -> None:
     _PLACE.parent.mkdir(exist_ok=True)
     whole = _PLACE.read_text(encoding="utf-8") if _PLACE.exists() else _HEAD
     section = f"## {title}\n\n{date.today():%Y-%m-%d}. {text.strip()}\n"
-    before, found, after = _parted(whole, title)
-    _PLACE.write_text(f"{before.rstrip()}\n\n{section}" + (f"\n{after}" if found and after else ""), encoding="utf-8")
+    before, after = _around(whole, title)
+    _PLACE.write_text(f"{before.rstrip()}\n\n{section}" + (f"\n{after}" if after else ""), encoding="utf-8")
 
 
-def _parted(whole: str, title: str) -> tuple[str, bool, str]:
-    """What stands before a section, whether there is one, and what follows it."""
+def _around(whole: str, title: str) -> tuple[str, str]:
+    """What stands before a section and what follows it; where there is none yet it comes last."""
     found = re.search(rf"^## {re.escape(title)}\n.*?(?=^## |\Z)", whole, re.MULTILINE | re.DOTALL)
-    return (whole, False, "") if found is None else (whole[: found.start()], True, whole[found.end() :])
+    return (whole, "") if found is None else (whole[: found.start()], whole[found.end() :])

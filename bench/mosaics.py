@@ -17,7 +17,7 @@ from bench import record
 from bench.photos import pictures
 from jugal.binary.source import Source
 from jugal.formats.base import Subject
-from jugal.formats.jpeg.decode import decode, raw_offsets
+from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.resync import find_mosaic
 from jugal.formats.jpeg.runs import RunReader
@@ -88,7 +88,7 @@ def measure(task: tuple[bytes, bytes, int, int]) -> tuple[float, float] | None:
     true = _structure(data)
     reader = RunReader(true)
     whole, _ = reader.read(true.scans[0].entropy, 0, reader.total)
-    raw = raw_offsets(whole.entropy, whole.bits >> 3)
+    raw = whole.entropy.raw_offsets(whole.bits >> 3)
     survives = np.ones(reader.total, bool)
     for start, end in gone:
         survives &= (raw[1:] < start) | (raw[:-1] >= end)

@@ -14,8 +14,8 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import Subject
-from jugal.formats.jpeg.decode import decode, raw_offsets
-from jugal.formats.jpeg.parse import parse_dht, parse_dqt, parse_frame, walk
+from jugal.formats.jpeg.decode import decode
+from jugal.formats.jpeg.parse import parse_dht, parse_dqt, parse_frame, read_entropy, walk
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.spec import ANNEX_K
 from jugal.formats.jpeg.thumbnail import dc_rgb
@@ -293,14 +293,14 @@ def test_runs_fall_into_step_from_any_byte() -> None:
     reader = RunReader(structure)
     whole, _ = reader.read(structure.scans[0].entropy, 0, reader.total)
     assert whole.count == reader.total and whole.ends_with_data
-    starts = set(raw_offsets(structure.scans[0].entropy, whole.bits >> 3).tolist())
+    starts = set(structure.scans[0].entropy.raw_offsets(whole.bits >> 3).tolist())
     rng = np.random.default_rng(1)
     for at in rng.integers(len(data) // 4, len(data) // 2, 12).tolist():
         bit = reader.in_step(subject, at, structure.eoi or len(data))
         assert bit is not None
-        run = reader.follow(subject, at, structure.eoi or len(data), bit, reader.total)
+        run = reader.follow(read_entropy(subject.source, at, structure.eoi or len(data)), bit, reader.total)
         assert run.ends_with_data
-        begins = raw_offsets(run.entropy, run.bits[24:] >> 3).tolist()
+        begins = run.entropy.raw_offsets(run.bits[24:] >> 3).tolist()
         assert starts.issuperset(begins)
         place = reader.total - run.count
         assert np.array_equal(np.diff(run.dc[24:, 0]), np.diff(whole.dc[place + 24 :, 0]))

@@ -17,7 +17,7 @@ from jugal.formats.jpeg.breaks import level_planes
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.gamut import Gamut
-from jugal.formats.jpeg.parse import Structure, walk
+from jugal.formats.jpeg.parse import Structure, read_entropy, walk
 from jugal.formats.jpeg.resync import _foreign_start, _wild_start, find_mosaic
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.samples import encode
@@ -103,7 +103,7 @@ def test_what_was_put_in_before_a_run_is_left_out(borrowed: int) -> None:
     subject = Subject(Source.from_bytes(mixed))
     bit = reader.in_step(subject, at, len(mixed))
     assert bit is not None
-    run = reader.follow(subject, at, len(mixed), bit, reader.total)
+    run = reader.follow(read_entropy(subject.source, at, len(mixed)), bit, reader.total)
     if run.failed:
         pytest.skip("the two do not decode on into one another")
     kept = run.without_first(_foreign_start(reader, run, known))

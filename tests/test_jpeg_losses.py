@@ -20,7 +20,7 @@ from jugal.formats.jpeg.alike import looking_right
 from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.check import filled_start
 from jugal.formats.jpeg.columns import RowEnds
-from jugal.formats.jpeg.decode import decode, raw_offsets
+from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.donor import _off_level
 from jugal.formats.jpeg.losses import find_loss, read_with_extra
 from jugal.formats.jpeg.parse import Structure, walk
@@ -99,7 +99,7 @@ def test_where_only_the_last_mcus_are_gone_none_was_lost_inside(seed: int) -> No
     _, reader, run = opened(data)
     ends = np.flatnonzero(run.bits[1:] % 8 == 0) + 1
     last = int(ends[ends < reader.total - 3][-1])
-    kept = int(raw_offsets(run.entropy, run.bits[last : last + 1] >> 3)[0])
+    kept = int(run.entropy.raw_offsets(run.bits[last : last + 1] >> 3)[0])
     sick = data[:kept] + b"\xff\xd9"
     _, reader, short = opened(sick)
     assert short.ends_with_data and short.count < reader.total and find_loss(reader, short) is None
@@ -112,7 +112,7 @@ def test_the_row_that_is_named_is_one_that_mcus_begin_in(more: bool) -> None:
     finding = examine(sick).findings[0]
     _, reader, run = opened(sick)
     assert finding.span is not None
-    unit = int(np.searchsorted(raw_offsets(run.entropy, run.bits >> 3), finding.span.start))
+    unit = int(np.searchsorted(run.entropy.raw_offsets(run.bits >> 3), finding.span.start))
     assert f"from row {unit // reader.frame.mcus_x * 16} of 600" in finding.message
 
 

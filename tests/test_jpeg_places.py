@@ -17,7 +17,7 @@ from jugal.formats.jpeg import resync
 from jugal.formats.jpeg.canvas import Canvas, rims_of
 from jugal.formats.jpeg.columns import find_break_near, find_breaks, read_row_ends
 from jugal.formats.jpeg.damage import judge
-from jugal.formats.jpeg.decode import decode, raw_offsets
+from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.edges import read_edges, read_flanks, read_sides
 from jugal.formats.jpeg.entropy import code_bits, codes_nothing_new, neutral_mcu, neutral_tables
 from jugal.formats.jpeg.levels import match_levels, sample_rows
@@ -201,7 +201,7 @@ def test_runs_that_the_picture_has_no_room_for_are_cut_or_left_out() -> None:
 def test_runs_between_holes_stand_in_their_place_in_the_file_too(seed: int) -> None:
     data = photo(seed)
     _, _, reader, whole = opened(data)
-    starts = raw_offsets(whole.entropy, whole.bits[:-1] >> 3)
+    starts = whole.entropy.raw_offsets(whole.bits[:-1] >> 3)
     clusters = len(data) // CLUSTER
     sick = bytearray(data)
     for share in (0.35, 0.6):
@@ -213,7 +213,7 @@ def test_runs_between_holes_stand_in_their_place_in_the_file_too(seed: int) -> N
     assert mosaic is not None and len(mosaic.placed) == 2
     for placed in mosaic.placed:
         middle = placed.run.count // 2
-        byte = int(raw_offsets(placed.run.entropy, placed.run.bits[middle : middle + 1] >> 3)[0])
+        byte = int(placed.run.entropy.raw_offsets(placed.run.bits[middle : middle + 1] >> 3)[0])
         assert abs(int(starts[placed.place + middle]) - byte) <= 1
         levels = reader.levels(placed.run.dc) + placed.offsets * reader.steps
         true = reader.levels(whole.dc[placed.place : placed.end])
@@ -277,7 +277,7 @@ def test_swapped_clusters_are_cut_out(name: str) -> None:
     assert found is not None and found.misplaced and mosaic is not None
     _, _, _, whole = opened(data)
     last = mosaic.placed[-1]
-    first = int(raw_offsets(last.run.entropy, last.run.bits[:1] >> 3)[0])
+    first = int(last.run.entropy.raw_offsets(last.run.bits[:1] >> 3)[0])
     assert first >= found.misplaced[0].end, "what stands in the wrong place is not shown there"
     assert np.array_equal(np.diff(last.run.bits), np.diff(whole.bits)[last.place : last.end])
 

@@ -15,7 +15,7 @@ from jugal.engine.repair import repair_file
 from jugal.formats.base import Subject
 from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.columns import read_row_ends
-from jugal.formats.jpeg.parse import walk
+from jugal.formats.jpeg.parse import read_entropy, walk
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.samples import encode
 from jugal.samples.harm import harm
@@ -104,4 +104,7 @@ def test_where_nothing_is_left_to_learn_the_inks_from_most_starts_are_believed()
     reader = RunReader(walk(subject.source, 0))
     assert reader.read(reader.scan.entropy, 0, 64)[0].count < 16
     bit = reader.in_step(subject, begin + 512, len(sick))
-    assert bit is not None and reader.follow(subject, begin + 512, len(sick), bit, reader.total).count > 100
+    assert (
+        bit is not None
+        and reader.follow(read_entropy(subject.source, begin + 512, len(sick)), bit, reader.total).count > 100
+    )

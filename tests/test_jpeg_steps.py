@@ -14,7 +14,7 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.jpeg import damage
-from jugal.formats.jpeg.decode import decode, raw_offsets
+from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.entropy import neutral_mcu
 from jugal.formats.jpeg.parse import Structure, read_entropy
 from jugal.formats.jpeg.resync import applicable
@@ -66,7 +66,7 @@ def test_at_the_side_a_step_counts_where_a_cluster_begins() -> None:
     """The lower border of a sky begins at the picture's side too, but seldom where a cluster does in the bytes."""
     _, structure, reader, whole = opened(photo(5))
     width = reader.frame.mcus_x
-    raw = raw_offsets(whole.entropy, whole.bits >> 3)
+    raw = whole.entropy.raw_offsets(whole.bits >> 3)
     clusters = (raw - raw[0]) // CLUSTER
     seen: dict[bool, list[bool]] = {True: [], False: []}
     for at in range(20 * width, 44 * width):

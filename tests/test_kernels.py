@@ -22,10 +22,11 @@ from jugal.formats.base import Report, Subject
 from jugal.formats.jpeg.decode import lookup_tables
 from jugal.formats.jpeg.entropy import code_bits
 from jugal.formats.jpeg.likeness import NOISE, apart
-from jugal.formats.jpeg.parse import HuffmanTable
+from jugal.formats.jpeg.parse import HuffmanTable, read_entropy
 from jugal.formats.jpeg.spec import ANNEX_K, ZIGZAG, table_segment
-from jugal.kernels import blockstats, nal, png, stuffing
+from jugal.kernels import blockstats, nal, png
 from jugal.kernels.seams import row_distances
+from jugal.kernels.stuffing import pack_bits, pack_parts
 from jugal.model import scoring
 from jugal.model.codes import FindingCode
 from jugal.model.finding import Finding, Severity
@@ -140,7 +141,7 @@ def test_runs_of_repeating_sectors_have_the_period_of_their_text(text: bytes, se
     data = np.random.default_rng(3).integers(0, 256, 20 * 512, dtype=np.uint8)
     data[512 * sector : 512 * (sector + length)] = np.frombuffer((text * 512 * length)[: 512 * length], np.uint8)
     found, uniform, pages = np.zeros(20, np.int16), np.zeros(20, np.int16), np.zeros(3, np.bool_)
-    blockstats.survey_pages(data, 0.8, 8, 64, uniform, pages, pages, found)
+    blockstats.survey_pages(data, 0, pages.size, 0.8, 8, 64, uniform, pages, pages, found)
     smallest = next((p for p in range(1, len(text) + 1) if (text * 3)[p:] == (text * 3)[:-p]), len(text))
     assert (found[sector : sector + length] == (smallest if smallest <= 64 else 0)).all()
     assert not np.delete(found, range(sector, sector + length)).any()
@@ -209,25 +210,32 @@ def test_noise_has_no_period() -> None:
 
 
 @settings(max_examples=80, deadline=None)
-@given(st.binary(max_size=300))
-def test_stuffing_is_undone(payload: bytes) -> None:
+@given(st.binary(max_size=300), st.integers(1, 40))
+def test_stuffing_is_undone(payload: bytes, at_once: int) -> None:
     stuffed = payload.replace(b"\xff", b"\xff\x00") + b"\xff\xd9"
-    raw = np.frombuffer(stuffed, np.uint8)
-    out, marks = np.zeros(len(stuffed) + 32, np.uint8), np.zeros(8, np.int64)
-    length, end, count = stuffing.unstuff(raw, 0, raw.size, out, marks, marks.copy(), np.zeros(8, np.int16))
-    assert (out[:length].tobytes(), end, count) == (payload, len(stuffed) - 2, 0)
-    places = stuffing.stuffed_offset(raw, 0, np.arange(length, dtype=np.int64))
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("jugal.formats.jpeg.parse._AT_ONCE", at_once)
+        entropy = read_entropy(Source.from_bytes(stuffed), 0)
+    assert entropy.clean[: entropy.length].tobytes() == payload
+    assert (entropy.end, entropy.mark_raw.size) == (len(stuffed) - 2, 0)
+    places = entropy.raw_offsets(np.arange(entropy.length)).tolist()
     assert [stuffed[p] for p in places] == list(payload)
+    assert [entropy.clean_offset(p) for p in places] == list(range(entropy.length))
 
 
-def test_restart_markers_are_listed_where_they_stand() -> None:
-    data = b"\x11\x22\xff\xd0\x33\xff\x00\xff\xd1\x44\xff\xd9"
-    raw = np.frombuffer(data, np.uint8)
-    out, at, clean, code = np.zeros(64, np.uint8), *(np.zeros(8, np.int64) for _ in range(2)), np.zeros(8, np.int16)
-    length, end, count = stuffing.unstuff(raw, 0, raw.size, out, at, clean, code)
-    assert out[:length].tobytes() == b"\x11\x22\x33\xff\x44"
-    assert (end, count) == (10, 2)
-    assert (at[:2].tolist(), clean[:2].tolist(), code[:2].tolist()) == ([2, 7], [2, 4], [0xD0, 0xD1])
+@pytest.mark.parametrize("at_once", [1, 2, 3, 1 << 20])
+def test_restart_markers_are_listed_where_they_stand(at_once: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("jugal.formats.jpeg.parse._AT_ONCE", at_once)
+    data = b"\x11\x22\xff\xd0\x33\xff\xff\x00\xff\xff\xd1\x44\xff\x02\x55\xff\xd9"
+    entropy = read_entropy(Source.from_bytes(data), 0)
+    assert entropy.clean[: entropy.length].tobytes() == b"\x11\x22\x33\xff\x44\x55"
+    assert entropy.end == len(data) - 2
+    assert entropy.mark_raw.tolist() == [2, 8, 12]
+    assert entropy.mark_clean.tolist() == [2, 4, 5]
+    assert entropy.mark_code.tolist() == [0xD0, 0xD1, 0x02]
+    assert entropy.is_restart.tolist() == [True, True, False]
+    # Where a marker stands the offset is the marker's.
+    assert entropy.raw_offsets(np.arange(6)).tolist() == [0, 1, 2, 5, 8, 12]
 
 
 @pytest.mark.parametrize("key", ANNEX_K)
@@ -264,7 +272,7 @@ def test_table_segment_length() -> None:
 
 @given(st.lists(st.integers(0, 1), max_size=80))
 def test_packed_bits_are_padded_with_ones_and_stuffed(bits: list[int]) -> None:
-    packed = stuffing.pack_bits(np.array(bits, np.uint8)).replace(b"\xff\x00", b"\xff")
+    packed = pack_bits(np.array(bits, np.uint8)).replace(b"\xff\x00", b"\xff")
     unpacked = np.unpackbits(np.frombuffer(packed, np.uint8)).tolist()
     assert unpacked[: len(bits)] == bits
     assert all(unpacked[len(bits) :]) and len(unpacked) - len(bits) < 8
@@ -274,7 +282,7 @@ def test_packed_bits_are_padded_with_ones_and_stuffed(bits: list[int]) -> None:
 def test_bits_packed_in_parts_are_those_packed_at_once(parts: list[list[int]]) -> None:
     arrays = [np.array(part, np.uint8) for part in parts]
     whole = np.concatenate([np.zeros(0, np.uint8), *arrays])
-    assert b"".join(stuffing.pack_parts(arrays)) == stuffing.pack_bits(whole)
+    assert b"".join(pack_parts(arrays)) == pack_bits(whole)
 
 
 # --- PNG and NAL

@@ -67,6 +67,8 @@ class Source:
                 data = data[:done]
                 data.flags.writeable = False
                 return cls(data, os.fspath(path))
+            if info.st_size <= limits.read_through:
+                cls._read_through(handle, info.st_size)
             mapped = mmap.mmap(handle, 0, access=mmap.ACCESS_READ)
             mapped.madvise(mmap.MADV_SEQUENTIAL)
             return cls(np.frombuffer(mapped, dtype=np.uint8), os.fspath(path), mapped)
@@ -76,12 +78,24 @@ class Source:
             os.close(handle)
 
     @staticmethod
+    def _read_through(handle: int, size: int) -> None:
+        """Reads all bytes once: an OSError tells of a bad medium, where reading the mapping would end the process."""
+        room = bytearray(min(size, 1 << 20))
+        for at in range(0, size, len(room)):
+            os.preadv(handle, [room], at)
+
+    @staticmethod
     def _open_plain(path: str | os.PathLike[str]) -> int:
         # O_NOATIME is refused on files of other owners; reading them is still allowed.
         try:
             return os.open(path, os.O_RDONLY | os.O_NONBLOCK)
         except OSError as error:
             raise SourceUnreadable(f"The file cannot be opened: {error.strerror}.") from error
+
+    def release(self) -> None:
+        """Gives back the memory that bytes of a mapped file took when they were read; they are read again where they are needed."""
+        if isinstance(self._keep, mmap.mmap):
+            self._keep.madvise(mmap.MADV_DONTNEED)
 
     @property
     def suffix(self) -> str:
@@ -116,7 +130,9 @@ class Source:
         hit = self.array[at:near].tobytes().find(needle) if at < near else -1
         if hit >= 0 or near == stop:
             return at + hit if hit >= 0 else -1
-        return int(find_bytes(self.array, np.frombuffer(needle, np.uint8), near - len(needle) + 1, stop))
+        found = int(find_bytes(self.array, np.frombuffer(needle, np.uint8), near - len(needle) + 1, stop))
+        self.release()
+        return found
 
     def rfind(self, needle: bytes, start: int = 0, end: int | None = None) -> int:
         """Offset of the last ``needle`` that lies in ``start..end``; -1 if none."""

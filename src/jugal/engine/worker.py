@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import io
 import os
 import resource
@@ -15,18 +16,33 @@ from jugal.model.result import Examination, Thumbnail
 from jugal.model.small import Small
 
 MEMORY_CEILING = 6 << 30
+_LARGE_BLOCK = 8 << 20
+#: As malloc.h numbers them.
+_M_TRIM_THRESHOLD, _M_MMAP_THRESHOLD = -1, -3
 #: Below this score a picture is not compared with others: what is grey in both would make them alike.
 _SEEN_ENOUGH = 60.0
 
 
 def prepare() -> None:
-    """Sets the worker's memory ceiling. Mapped source files do not count towards it."""
+    """Sets the worker's memory ceiling, and what it gives back. Mapped source files do not count towards either."""
+    _give_back_large_blocks()
     _, hard = resource.getrlimit(resource.RLIMIT_DATA)
     ceiling = MEMORY_CEILING if hard == resource.RLIM_INFINITY else min(MEMORY_CEILING, hard)
     resource.setrlimit(resource.RLIMIT_DATA, (ceiling, hard))
     resource.setrlimit(resource.RLIMIT_CORE, (0, resource.getrlimit(resource.RLIMIT_CORE)[1]))
     # Whoever waits at the window or the terminal goes before the run.
     os.nice(5)
+
+
+def _give_back_large_blocks() -> None:
+    """Lets the C library return each large block to the system when it is freed.
+
+    By itself it soon keeps all that it ever handed out, in pieces: a third more than a large picture needs.
+    """
+    mallopt = getattr(ctypes.CDLL(None), "mallopt", None)
+    if mallopt is not None:  # a C library without it does as it likes
+        mallopt(_M_MMAP_THRESHOLD, _LARGE_BLOCK)
+        mallopt(_M_TRIM_THRESHOLD, _LARGE_BLOCK)
 
 
 def small_picture(thumbnail: Thumbnail, sighted: bool = True, side: int = 192) -> Small:

@@ -12,79 +12,55 @@ from jugal.kernels.words import has_ff, word64
 
 
 @njit(cache=True, nogil=True)
-def unstuff(raw, start, end, out, mark_raw, mark_clean, mark_code):  # type: ignore[no-untyped-def]
-    """Copies entropy-coded bytes of uint8 ``raw[start:end]`` to ``out`` without stuffed zeros and markers.
+def unstuff(raw, start, stop, end, out, done, skip_at, skip_size, mark_raw, mark_clean, mark_code):  # type: ignore[no-untyped-def]
+    """Copies entropy-coded bytes of uint8 ``raw[start:end]`` to ``out[done:]`` without stuffed zeros and markers.
 
-    Restart markers are listed in ``mark_*`` (raw offset, offset in ``out``, code) and passed over, as are
-    codes 0x01..0xBF, which no decoder takes for a marker segment. The first other marker ends the copy.
-    Returns (bytes in ``out``, raw offset of the end, number of listed markers).
+    It stops ahead of the first marker, but for restart markers and codes 0x01..0xBF, which no decoder takes for a marker segment:
+    these are listed in ``mark_*`` (raw offset, offset in ``out``, code) and passed over. It stops as well at ``stop`` or, where
+    that lies in a marker, behind it. ``skip_*`` list where bytes are left out (the offset in ``out`` from behind which) and how
+    many. The lists must have room for half of ``stop - start``, rounded up.
+    Returns (bytes in ``out``, raw offset it came to, length of the ``skip_*`` and of the ``mark_*`` lists, whether data end there).
     """
-    n = 0
-    marks = 0
+    n = done
+    skips, marks = 0, 0
     i = start
-    while i < end:
+    while i < stop:
         # 0xFF is rare: what lies up to the next one is copied at once.
-        stop = i
-        while stop + 8 <= end and not has_ff(word64(raw, stop)):
-            stop += 8
-        while stop < end and raw[stop] != 0xFF:
-            stop += 1
-        length = stop - i
-        source, target = raw[i:stop], out[n : n + length]
+        edge = i
+        while edge + 8 <= stop and not has_ff(word64(raw, edge)):
+            edge += 8
+        while edge < stop and raw[edge] != 0xFF:
+            edge += 1
+        length = edge - i
+        source, target = raw[i:edge], out[n : n + length]
         for k in range(length):
             target[k] = source[k]
         n += length
-        i = stop
-        if i >= end:
+        i = edge
+        if i >= stop:
             break
         j = i + 1
         while j < end and raw[j] == 0xFF:
             j += 1
         if j >= end:
-            i = end
-            break
+            return n, end, skips, marks, True
         code = raw[j]
+        if code >= 0xC0 and not 0xD0 <= code <= 0xD7:
+            return n, i, skips, marks, True
+        skip_at[skips] = n
+        skip_size[skips] = j + 1 - i
         if code == 0:
+            skip_size[skips] -= 1
             out[n] = 0xFF
             n += 1
-        elif 0xD0 <= code <= 0xD7 or code < 0xC0:
-            if marks >= mark_raw.size:
-                break
+        else:
             mark_raw[marks] = i
             mark_clean[marks] = n
             mark_code[marks] = code
             marks += 1
-        else:
-            break
+        skips += 1
         i = j + 1
-    return n, i, marks
-
-
-@njit(cache=True, nogil=True)
-def stuffed_offset(raw, start, clean):  # type: ignore[no-untyped-def]
-    """Raw offsets for ascending offsets ``clean`` (int64) in the unstuffed data that began at ``start``."""
-    out = np.empty(clean.size, np.int64)
-    n = 0
-    i = start
-    for k in range(clean.size):
-        goal = clean[k]
-        while n < goal and i < raw.size:
-            if n + 8 <= goal and i + 8 <= raw.size and not has_ff(word64(raw, i)):
-                n += 8
-                i += 8
-                continue
-            if raw[i] != 0xFF:
-                n += 1
-                i += 1
-                continue
-            j = i + 1
-            while j < raw.size and raw[j] == 0xFF:
-                j += 1
-            if j < raw.size and raw[j] == 0:
-                n += 1
-            i = j + 1
-        out[k] = i
-    return out
+    return n, i, skips, marks, i >= end
 
 
 def pack_bits(bits: NDArray[np.uint8]) -> bytes:

@@ -45,40 +45,23 @@ def warm() -> None:
     i64, i16, i8 = (lambda n, t=t: np.zeros(n, t) for t in (np.int64, np.int16, np.int8))
     floats = np.zeros(2, np.float32)
     pages = np.zeros(2, np.bool_)
-    blockstats.survey_pages(frozen, 0.8, 8, 64, i16(16), pages, pages, i16(16))
+    blockstats.survey_pages(frozen, 0, 2, 0.8, 8, 64, i16(16), pages, pages, i16(16))
     blockstats.page_entropy(frozen, i64(2), floats)
     blockstats.find_bytes(frozen, np.frombuffer(b"moov", np.uint8), 0, 8192)
     blockstats.page_glance(frozen, floats)
     clean = np.zeros(8192 + 32, np.uint8)
-    stuffing.unstuff(frozen, 0, 64, clean, i64(8), i64(8), i16(8))
-    stuffing.stuffed_offset(frozen, 0, i64(2))
+    stuffing.unstuff(frozen, 0, 64, 64, clean, 0, i64(32), i64(32), i64(32), i64(32), i16(32))
     one = np.ones(1, np.int64)
     fast, full = np.zeros((1, 1024), np.uint16), np.zeros((1, 65536), np.uint16)
     zero = i64(1)
     groups = np.zeros((1, 1 << jpeg.GROUP_BITS), np.uint16)
     jpeg.group_codes(full, groups)
     tables = (one, one, zero, zero, fast, full)
-    jpeg.decode_sequential(
-        clean,
-        zero,
-        one,
-        zero,
-        one,
-        1,
-        *tables,
-        groups,
-        one,
-        zero,
-        np.zeros(4, np.int32),
-        i64(4),
-        i64(1),
-        i64(1),
-        i64(4),
-        i64(4),
-        i64(4),
-        one * 99,
-        False,
-    )
+    for places in (np.zeros(4, np.int32), i64(4)):
+        jpeg.decode_sequential(
+            clean, zero, one, zero, one, 1, *tables, groups, one, zero, np.zeros(4, np.int32), places, i64(1), i64(1),
+            i64(4), i64(4), i64(4), one * 99, False,
+        )  # fmt: skip
     jpeg.decode_progressive(
         clean,
         zero,
@@ -129,7 +112,7 @@ def warm() -> None:
         clean, zero, one, zero, one, 1, one, one, zero, fast, full, 1, 8,
         one, zero, np.zeros(4, np.int32), i64(1), i64(1), i64(1), i64(4), i64(4), i64(4),
     )  # fmt: skip
-    stairs.stairs(np.zeros(64), 8, 0, 2, np.zeros(64), np.zeros(64), np.zeros(64))
+    stairs.stair_sums(np.zeros(64), 8, 0, 2, np.zeros(64))
     stairs.stair_heights(np.zeros(64), 8, 0, 2, 0.5, np.zeros(64))
     edges.edge_means(
         np.zeros((1, 1, 64), np.int16), zero, np.int64(0), zero, np.zeros(1, np.float32), np.zeros(1, np.float32)

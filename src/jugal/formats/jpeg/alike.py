@@ -13,15 +13,17 @@ from numpy.typing import NDArray
 
 from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.colours import SHOWN
-from jugal.formats.jpeg.decode import Picture, raw_offsets
+from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.levels import sample_rows
 from jugal.formats.jpeg.parse import Entropy
 from jugal.formats.jpeg.runs import RunReader
 
 #: Levels by which a sample of brightness and one of the colour differences may be off and look right.
 _SAME, _SAME_TINT = 12.0, 8.0
-#: Samples and runs of a picture that are looked at, since all are held at once, and MCUs read at a time.
-_MOST_SAMPLES, _MOST_RUNS, _STRIP = 48_000_000, 10_000, 1024
+#: Samples and runs of a picture that are looked at, MCUs that are read at a time, and how many times that many are held.
+_MOST_SAMPLES, _MOST_RUNS, _STRIP, _STRIPS_HELD = 160_000_000, 10_000, 1024, 8
+#: How many times on average an MCU may be read; runs shown in no order at all would have to be read again and again.
+_MOST_READINGS = 8
 
 
 def looking_right(picture: Picture, reader: RunReader, placed: Iterable[Placed]) -> NDArray[np.float32]:
@@ -41,7 +43,10 @@ def looking_right(picture: Picture, reader: RunReader, placed: Iterable[Placed])
         belongs[places[inside]] = np.flatnonzero(inside)
         shown = _shown(picture, parts)
         which = np.flatnonzero((belongs >= 0) & (shown >= 0))
-        right[which] = _shares(picture, reader, parts, which, shown[which], belongs[which])
+        shown, belongs = shown[which], belongs[which]
+        readings = sum(int(np.count_nonzero(np.diff(numbers // _STRIP))) for numbers in (shown, belongs))
+        if readings <= _MOST_READINGS * (count // _STRIP + 1):
+            right[which] = _shares(picture, reader, parts, which, shown, belongs)
     return right.reshape(down, across)
 
 
@@ -61,10 +66,8 @@ def _shown(picture: Picture, parts: list[Placed]) -> NDArray[np.int32]:
 
 def _bits_in_file(entropy: Entropy, bits: NDArray[np.int64]) -> NDArray[np.int64]:
     """Bits of unstuffed data as numbers of bits in the file: behind a restart marker that stands ahead of them."""
-    bytes_at = raw_offsets(entropy, bits >> 3)
-    last = entropy.raw.size - 1
-    following = entropy.raw[np.minimum(bytes_at + 1, last)]
-    marked = (entropy.raw[np.minimum(bytes_at, last)] == 0xFF) & (following >= 0xD0) & (following <= 0xD7)
+    bytes_at = entropy.raw_offsets(bits >> 3)
+    marked = np.isin(bytes_at, entropy.mark_raw[entropy.is_restart])
     return np.asarray((bytes_at + 2 * marked) * 8 + (bits & 7))
 
 
@@ -84,13 +87,13 @@ def _shares(
     over, under = np.zeros(which.size, np.float32), np.zeros(which.size, np.float32)
     tinted = len(reader.shape) == 3
     for c in reversed(range(len(reader.shape))):
-        samples = _samples(reader, parts, c)
+        samples = _Samples(reader, parts, c)
         own = np.flatnonzero(reader.blocks == c)
         true_dc = np.concatenate([p.run.dc[:, own[0]] + int(p.offsets[c]) for p in parts])
         off = (_first_dc(picture, reader, c)[which] - true_dc[shown]) * reader.steps[c]
         for first in range(0, which.size, _STRIP):
             use = slice(first, first + _STRIP)
-            apart = samples[shown[use]].astype(np.float32) + off[use, None] - samples[belongs[use]]
+            apart = samples.of(shown[use]).astype(np.float32) + off[use, None] - samples.of(belongs[use])
             if tinted and c:
                 # Of a component that is off all over it is the mean that shows.
                 mean = apart.mean(axis=1)
@@ -104,17 +107,40 @@ def _shares(
     return shares
 
 
-def _samples(reader: RunReader, parts: list[Placed], c: int) -> NDArray[np.int8]:
-    """(MCUs, samples) of component ``c`` of all ``parts``, mid-grey at 0."""
-    out = np.zeros((sum(p.run.count for p in parts), 64 * int((reader.blocks == c).sum())), np.int8)
-    at = 0
-    for part in parts:
-        for first in range(0, part.run.count, _STRIP):
-            most = min(_STRIP, part.run.count - first)
-            values = sample_rows(reader, part.run, first, most, c, int(part.offsets[c]))
-            out[at : at + values.shape[0]] = np.clip(np.round(values), -128, 127)
-            at += most
-    return out
+class _Samples:
+    """The samples of component ``c`` of all MCUs in ``parts``, which are numbered through; the last ones that were read are held."""
+
+    def __init__(self, reader: RunReader, parts: list[Placed], c: int) -> None:
+        self._reader, self._parts, self._c = reader, parts, c
+        self._first = np.cumsum([0, *(p.run.count for p in parts)])
+        self._held: dict[int, NDArray[np.int8]] = {}
+
+    def of(self, numbers: NDArray[np.int32]) -> NDArray[np.int8]:
+        """(MCUs, samples) of those with ``numbers``, mid-grey at 0."""
+        strips = numbers // _STRIP
+        out = np.empty((numbers.size, 64 * int((self._reader.blocks == self._c).sum())), np.int8)
+        for strip in np.unique(strips).tolist():
+            own = strips == strip
+            if strip not in self._held:
+                if len(self._held) == _STRIPS_HELD:
+                    self._held.pop(next(iter(self._held)))
+                self._held[strip] = self._read(strip)
+            out[own] = self._held[strip][numbers[own] - strip * _STRIP]
+        return out
+
+    def _read(self, strip: int) -> NDArray[np.int8]:
+        """Those of a strip of MCUs; 0 where decoding failed."""
+        begin, end = strip * _STRIP, min((strip + 1) * _STRIP, int(self._first[-1]))
+        out = np.zeros((end - begin, 64 * int((self._reader.blocks == self._c).sum())), np.int8)
+        at = begin
+        while at < end:
+            number = int(np.searchsorted(self._first, at, side="right")) - 1
+            part, stop = self._parts[number], min(end, int(self._first[number + 1]))
+            offset, skip = int(part.offsets[self._c]), at - int(self._first[number])
+            values = sample_rows(self._reader, part.run, skip, stop - at, self._c, offset)
+            out[at - begin : at - begin + values.shape[0]] = np.clip(np.round(values), -128, 127)
+            at = stop
+        return out
 
 
 def _first_dc(picture: Picture, reader: RunReader, c: int) -> NDArray[np.int32]:

@@ -14,7 +14,7 @@ from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.edges import Edges
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.stairs import AT_SIDE, SIDE, level_steps, peaks
-from jugal.kernels.stairs import stairs
+from jugal.kernels.stairs import stair_sums
 
 #: Classes of distance between pixel rows by which neighbours are told from strangers, what one edge may say at most, in
 #: nats, and what an edge of a chroma component counts against one of luma.
@@ -26,6 +26,9 @@ _LEAST_STRANGERS, _ROWS_TOLD, _LEAST_ROOM = 100, 4, 0.6
 _BROKEN, _AS_CLEAR, _AS_CLEAR_AT_CLUSTER = 0.35, 0.5, 0.4
 #: Strangeness of the rest by which another picture's bytes are told.
 STRANGE = 0.75
+_SECTOR, _CLUSTER = 512, 4096
+#: Rows of MCUs of which means are taken at once.
+_ROWS_AT_ONCE = 64
 #: Nats that the boundary of a sector and of a cluster in its bytes give to an MCU, and how many MCUs behind it a break may be
 #: noticed, since a decoder does not fail at once.
 _SECTOR_BONUS, _CLUSTER_BONUS, _NOTICED = 2.5, 2.0, 6
@@ -45,8 +48,11 @@ def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.floa
         quant = structure.quant.get(component.tq)
         step = float(quant[0]) if quant is not None else 8.0
         rows, cols = picture.frame.mcus_y, picture.frame.mcus_x
-        mean = plane.reshape(rows, component.v, cols, component.h).mean(axis=(1, 3))
-        planes.append((mean * (step / unit)).astype(np.float32))
+        blocks, levels = plane.reshape(rows, component.v, cols, component.h), np.empty((rows, cols), np.float32)
+        for first in range(0, rows, _ROWS_AT_ONCE):
+            some = slice(first, first + _ROWS_AT_ONCE)
+            levels[some] = blocks[some].mean(axis=(1, 3)) * (step / unit)
+        planes.append(levels)
     return planes
 
 
@@ -65,17 +71,13 @@ def _first_stranger(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
     said = _said_by_edges(edges)
     if said.size < width + 8:
         return None
-    # Near the end of what was read there are fewer edges to say it.
-    seen = np.minimum(width, np.arange(said.size, 0, -1))
-    means, before, behind = (np.empty(said.size) for _ in range(3))
-    stairs(said, width, edges.first, SIDE, means, before, behind)
-    clear = np.minimum(seen * means, seen * means - width * before)
-    units = edges.first + np.arange(said.size)
-    first, last = byte_at[units - 1], byte_at[np.minimum(units, byte_at.size - 1)]
-    cluster, sector = (last // 4096 > first // 4096), (last // 512 > first // 512)
-    at_cluster = np.convolve(cluster, np.ones(_NOTICED + 3))[2 : 2 + cluster.size] > 0
+    clear = np.empty(said.size)
+    stair_sums(said, width, edges.first, SIDE, clear)
+    cluster, sector = (_holds_border(byte_at, edges.first, said.size, size) for size in (_CLUSTER, _SECTOR))
+    at_cluster = np.convolve(cluster, np.ones(_NOTICED + 3, np.int8))[2 : 2 + cluster.size] > 0
     # An edge of the subject that lies along a row of MCUs looks like a break at the picture's side.
-    beside = np.minimum(units % width, width - units % width) < SIDE
+    columns = np.arange(edges.first, edges.first + said.size, dtype=np.int32) % width
+    beside = np.minimum(columns, width - columns) < SIDE
     clear[beside & ~at_cluster] *= AT_SIDE
     most, apart = float(clear.max()), max(2, width // 2)
     # So does one under the first row that was read, for of what lies above that nothing is known.
@@ -85,9 +87,16 @@ def _first_stranger(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
     if not found and not aligned:
         return None
     peak = (aligned or found)[0]
-    near = max(0, peak - _NOTICED)
-    weighed = (clear + _SECTOR_BONUS * sector + _CLUSTER_BONUS * cluster)[near : peak + 3]
-    return int(edges.first + near + int(np.argmax(weighed)))
+    near = slice(max(0, peak - _NOTICED), peak + 3)
+    weighed = clear[near] + _SECTOR_BONUS * sector[near] + _CLUSTER_BONUS * cluster[near]
+    return int(edges.first + near.start + int(np.argmax(weighed)))
+
+
+def _holds_border(byte_at: NDArray[np.int64], first: int, count: int, size: int) -> NDArray[np.bool_]:
+    """Whether a border of the bytes' blocks of ``size`` lies in the MCU before each of ``count`` from number ``first`` on."""
+    blocks = byte_at[first - 1 : first + count] // size
+    blocks = np.append(blocks, blocks[-1:].repeat(count + 1 - blocks.size))
+    return np.asarray(blocks[1:] > blocks[:-1])
 
 
 def _said_by_edges(edges: Edges) -> NDArray[np.float64]:
@@ -124,7 +133,7 @@ def is_of_another(edges: Edges, unit: int, byte_at: NDArray[np.int64]) -> bool:
     if strangeness(edges, unit) < STRANGE:
         return False
     first, last = byte_at[max(0, unit - _NOTICED)], byte_at[min(unit + 1, byte_at.size - 1)]
-    return bool(last // 4096 > first // 4096) or edges.end - unit >= _ROWS_OF_ANOTHER * edges.width
+    return bool(last // _CLUSTER > first // _CLUSTER) or edges.end - unit >= _ROWS_OF_ANOTHER * edges.width
 
 
 def strangeness(edges: Edges, unit: int) -> float:

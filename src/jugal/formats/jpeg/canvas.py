@@ -10,7 +10,7 @@ from scipy.special import stdtr
 
 from jugal.formats.jpeg.colours import doubt_shown
 from jugal.formats.jpeg.decode import Picture
-from jugal.formats.jpeg.edges import read_sides
+from jugal.formats.jpeg.edges import sides_by_rows
 from jugal.formats.jpeg.runs import Run, RunReader
 
 #: Rows of MCUs across which a run is compared with what lies above, and rows at its ends from which it is learnt how such differ.
@@ -66,15 +66,17 @@ class Rims:
 
 def rims_of(reader: RunReader, run: Run, first: int, count: int) -> Rims:
     """The rims of ``count`` MCUs of ``run`` from number ``first`` on, at the levels of its own DC values."""
-    sides = read_sides(reader, run, first, count)
     base = reader.counted_from(run.without_first(first)) * reader.steps
-    parts = range(len(reader.shape))
-    top, bottom = (
-        np.stack([side[c].mean(axis=1, dtype=np.float64) + base[c] for c in parts], axis=1)
-        for side in (sides.top, sides.bottom)
-    )
-    busy = np.stack([sides.top[c].std(axis=1) + sides.bottom[c].std(axis=1) for c in parts], axis=1) / 2
-    return Rims(top, bottom, busy.astype(np.float64))
+    shape = (count, len(reader.shape))
+    rims, at = Rims(np.empty(shape), np.empty(shape), np.empty(shape)), 0
+    for sides in sides_by_rows(reader, run, first, count):
+        here = slice(at, at + sides.top[0].shape[0])
+        for c, (top, bottom) in enumerate(zip(sides.top, sides.bottom, strict=True)):
+            rims.top[here, c] = top.mean(axis=1, dtype=np.float64) + base[c]
+            rims.bottom[here, c] = bottom.mean(axis=1, dtype=np.float64) + base[c]
+            rims.busy[here, c] = (top.std(axis=1) + bottom.std(axis=1)) / 2
+        at = here.stop
+    return rims.of(slice(at))
 
 
 class Canvas:

@@ -94,7 +94,7 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     opens = selection.opens and not structure.missing_quant() and not broken and (not missing or believable)
     restored = []
     if opens and verdicts.damages and shown < 98:
-        restored = _restored(subject, structure, picture)
+        restored = _restored(subject, structure, picture, verdicts)
         for each in restored:
             mask *= 1.0 - looking_right(picture, each.reader, each.parts)
         shown = scoring.share(float(1.0 - mask.mean()), 1.0)
@@ -130,10 +130,10 @@ class _Restored:
     parts: list[Placed]
 
 
-def _restored(subject: Subject, structure: Structure, picture: Picture) -> list[_Restored]:
+def _restored(subject: Subject, structure: Structure, picture: Picture, verdicts: Verdicts) -> list[_Restored]:
     """What repairs inside the scan would give."""
     out = []
-    mosaic = find_mosaic(subject, structure, picture)
+    mosaic = find_mosaic(subject, structure, picture, verdicts)
     if mosaic is not None:
         parts = [p for p in mosaic.placed if p.surety > _SURE_ENOUGH]
         what = "Take up decoding behind each damage and put what survives back in its place."

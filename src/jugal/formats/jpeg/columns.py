@@ -12,7 +12,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.jpeg.breaks import find_break
-from jugal.formats.jpeg.decode import raw_offsets
 from jugal.formats.jpeg.edges import read_edges, read_flanks
 from jugal.formats.jpeg.likeness import Usual, apart, said
 from jugal.formats.jpeg.runs import Run, RunReader
@@ -75,14 +74,14 @@ def read_row_ends(reader: RunReader, run: Run) -> RowEnds:
     """Those of a whole run."""
     width, components = reader.frame.mcus_x, min(3, len(reader.shape))
     shift = width // 3 + 1
-    near: list[list[NDArray[np.float64]]] = [[] for _ in range(components)]
-    far: list[list[NDArray[np.float64]]] = [[] for _ in range(components)]
+    near: list[list[NDArray[np.float32]]] = [[] for _ in range(components)]
+    far: list[list[NDArray[np.float32]]] = [[] for _ in range(components)]
     last: list[NDArray[np.float32]] = []
     for flanks in read_flanks(reader, run):
         for c, (left, right) in enumerate(flanks[:components]):
             before = np.concatenate((last[c], right[:-1])) if last else right[:-1]
-            near[c].append(apart(before, left if last else left[1:]))
-            far[c].append(apart(right[:-shift], left[shift:]))
+            near[c].append(apart(before, left if last else left[1:]).astype(np.float32))
+            far[c].append(apart(right[:-shift], left[shift:]).astype(np.float32))
         last = [right[-1:] for _, right in flanks]
     strange = np.zeros(max(0, run.count - 1))
     for c in range(components):
@@ -108,5 +107,5 @@ def find_break_near(reader: RunReader, run: Run, near: int) -> int | None:
     width = reader.frame.mcus_x
     first, last = max(0, near - _ROWS_AROUND * width), min(run.count, near + _ROWS_AROUND * width)
     edges = read_edges(reader, run.entropy, int(run.bits[first]), width, 0, last - first)
-    at = find_break(edges, raw_offsets(run.entropy, run.bits[first : last + 1] >> 3))
+    at = find_break(edges, run.entropy.raw_offsets(run.bits[first : last + 1] >> 3))
     return None if at is None else first + at

@@ -13,7 +13,7 @@ from jugal.formats.fills import foreign_text, holes
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, find_change, is_astray
 from jugal.formats.jpeg.breaks import find_break, is_of_another, level_offset, level_planes
-from jugal.formats.jpeg.decode import Decoded, Picture, ScanError, raw_offsets
+from jugal.formats.jpeg.decode import Decoded, Picture, ScanError
 from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.entropy import codes_nothing_new
 from jugal.formats.jpeg.importance import missing_share, scan_weights
@@ -26,7 +26,6 @@ from jugal.formats.jpeg.steps import clear_steps
 from jugal.formats.jpeg.swaps import find_swaps, levels_part
 from jugal.kernels.blockstats import SECTOR
 from jugal.kernels.jpeg import ERROR_DC
-from jugal.kernels.stuffing import stuffed_offset
 from jugal.model.codes import FindingCode
 from jugal.model.span import ByteSpan, merge
 
@@ -258,44 +257,8 @@ def _units_between(decoded: Decoded, span: ByteSpan) -> int:
     known = decoded.unit_pos[decoded.unit_pos >= 0]
     if not known.size:
         return 0
-    low, high = _clean_offsets(decoded, [span.start, span.end])
+    low, high = (decoded.scan.entropy.clean_offset(at) for at in (span.start, span.end))
     return int(np.searchsorted(known, high * 8) - np.searchsorted(known, low * 8))
-
-
-def _clean_offsets(decoded: Decoded, raw: list[int]) -> list[int]:
-    """Offsets in the unstuffed data of raw offsets, by bisection over the monotone mapping."""
-    entropy = decoded.scan.entropy
-    out = []
-    for goal in raw:
-        low, high = 0, entropy.length
-        while low < high:
-            middle = (low + high) // 2
-            # Interpolate once, then walk: stuffing is rare, so the guess is near.
-            if int(_raw_of(decoded, middle)) < goal:
-                low = middle + 1
-            else:
-                high = middle
-        out.append(low)
-    return out
-
-
-def _raw_of(decoded: Decoded, clean: int) -> int:
-    positions = _sampled(decoded)
-    index = int(np.searchsorted(positions[0], clean, side="right")) - 1
-    base_clean, base_raw = int(positions[0][index]), int(positions[1][index])
-    entropy = decoded.scan.entropy
-    return int(stuffed_offset(entropy.raw, base_raw, np.array([clean - base_clean], np.int64))[0])
-
-
-_SAMPLE_STEP = 256
-
-
-def _sampled(decoded: Decoded) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    entropy = decoded.scan.entropy
-    if entropy.samples is None:
-        clean = np.arange(0, entropy.length + 1, _SAMPLE_STEP, dtype=np.int64)
-        entropy.samples = (clean, raw_offsets(entropy, clean))
-    return entropy.samples
 
 
 def _judge_scan(
@@ -314,7 +277,7 @@ def _judge_scan(
     starts = segments.start.tolist()
     if not marks and not segments.lost and _all_sound(decoded):
         return
-    bounds = raw_offsets(scan.entropy, np.array([*starts, scan.entropy.length], np.int64)).tolist()
+    bounds = scan.entropy.raw_offsets(np.array([*starts, scan.entropy.length], np.int64)).tolist()
     error_units = np.array([e.mcu for e in decoded.errors], np.int64)
     for s in range(len(starts)):
         first, count, done = int(segments.mcu[s]), int(segments.count[s]), int(decoded.done[s])
@@ -378,11 +341,7 @@ def _look_back(
     low = max(first, int(np.searchsorted(bytes_at, damage.start - _SEARCH_BYTES)) if near else first)
     # Where it is a level that is impossible decoding is in step, and the row behind the place may tell of a step.
     further = decoded.units_x if errors and errors[0].kind == ERROR_DC else 1
-    last = min(noticed + further, first + done)
-    edges = read_edges(reader, entropy, int(decoded.unit_pos[low]), decoded.units_x, low, last)
-    broken = find_break(edges, bytes_at)
-    if stops and broken is not None and not is_of_another(edges, broken, bytes_at):
-        broken = None
+    broken = _break_between(reader, decoded, low, min(noticed + further, first + done), bytes_at, stops)
     if closed and (runs_out or code in (FindingCode.JPEG_SHORT, FindingCode.JPEG_SURPLUS)):
         lost = find_loss(reader, read_with_extra(reader, entropy, 8 * int(decoded.segments.start[s])))
         # Behind a marker that came into the data nothing was decoded, whatever the run tells of it.
@@ -393,6 +352,18 @@ def _look_back(
         damage.code = FindingCode.JPEG_BREAK if silent else code
         damage.first, damage.noticed_only = broken, False
         damage.start = damage.end = int(bytes_at[broken])
+
+
+def _break_between(
+    reader: RunReader, decoded: Decoded, first: int, last: int, bytes_at: NDArray[np.int64], only_of_another: bool
+) -> int | None:
+    """The MCU of ``first`` to ``last`` at which the picture breaks, if need be only where what follows is another picture's."""
+    bit = int(decoded.unit_pos[first])
+    edges = read_edges(reader, decoded.scan.entropy, bit, decoded.units_x, first, last)
+    broken = find_break(edges, bytes_at)
+    if broken is not None and only_of_another and not is_of_another(edges, broken, bytes_at):
+        return None
+    return broken
 
 
 def _may_go_astray(picture: Picture, number: int) -> bool:
@@ -451,21 +422,21 @@ def _unit_bytes(decoded: Decoded) -> NDArray[np.int64]:
     """Raw byte offset of each unit; units never reached stand at the end."""
     clean = decoded.unit_pos.copy()
     clean[clean < 0] = decoded.scan.entropy.length * 8
-    return raw_offsets(decoded.scan.entropy, np.minimum(clean >> 3, decoded.scan.entropy.length))
+    return decoded.scan.entropy.raw_offsets(np.minimum(clean >> 3, decoded.scan.entropy.length))
 
 
 def _unit_byte(decoded: Decoded, s: int, done: int, end: int, inside: bool) -> int:
     """Where the first unit not done of segment ``s`` begins; with ``inside`` where decoding it ended, for a unit is long."""
     unit = int(decoded.segments.mcu[s]) + done
     if done < int(decoded.segments.count[s]) and decoded.unit_pos[unit] >= 0 and not inside:
-        return int(_raw_of(decoded, min(int(decoded.unit_pos[unit]) >> 3, decoded.scan.entropy.length)))
+        return int(decoded.raw([min(int(decoded.unit_pos[unit]), decoded.scan.entropy.length * 8)])[0])
     used = int(decoded.segments.start[s]) + -(-int(decoded.used[s]) // 8)
-    return min(end, int(_raw_of(decoded, min(used, decoded.scan.entropy.length))))
+    return min(end, int(decoded.raw([8 * min(used, decoded.scan.entropy.length)])[0]))
 
 
 def _unit_at(decoded: Decoded, raw: int, first: int, last: int) -> int:
     """The unit whose bits lie at raw offset ``raw``."""
-    clean = _clean_offsets(decoded, [raw])[0] * 8
+    clean = decoded.scan.entropy.clean_offset(raw) * 8
     positions = decoded.unit_pos[first:last]
     reached = positions[positions >= 0]
     return first + max(0, int(np.searchsorted(reached, clean, side="right")) - 1)

@@ -11,9 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.parse import Entropy, Frame, HuffmanTable, Scan
+from jugal.formats.jpeg.parse import Frame, HuffmanTable, Scan
 from jugal.kernels.jpeg import FAST_BITS, GROUP_BITS, decode_progressive, decode_sequential, group_codes
-from jugal.kernels.stuffing import stuffed_offset
 
 _MAX_ERRORS = 4096
 #: Bytes whose bits can be counted in 32 bits.
@@ -71,15 +70,7 @@ class Decoded:
 
     def raw(self, clean_bits: NDArray[np.signedinteger] | list[int]) -> NDArray[np.int64]:
         """Raw byte offsets of ascending bit positions in the unstuffed data."""
-        return raw_offsets(self.scan.entropy, np.asarray(clean_bits, np.int64) >> 3)
-
-
-def raw_offsets(entropy: Entropy, clean: NDArray[np.int64]) -> NDArray[np.int64]:
-    """Raw offsets of clean byte offsets, in any order."""
-    order = np.argsort(clean, kind="stable")
-    out = np.empty(clean.size, np.int64)
-    out[order] = stuffed_offset(entropy.raw, entropy.start, clean[order])
-    return out
+        return self.scan.entropy.raw_offsets(np.asarray(clean_bits, np.int64) >> 3)
 
 
 @dataclass(slots=True)
@@ -287,8 +278,8 @@ def _decode_scan(
     h = np.array([1 if single else frame.components[i].h for i in indices], np.int64)
     v = np.array([1 if single else frame.components[i].v for i in indices], np.int64)
     stride, offset = layout.stride[indices], layout.offset[indices]
-    # Of a large progressive picture with its many scans the places would else take more room than all the rest.
-    narrow = nonzero is not None and scan.entropy.length < _NARROW
+    # Of a large picture, and of a progressive one with its many scans, the places would else take more room than all the rest.
+    narrow = scan.entropy.length < _NARROW
     unit_pos: NDArray[np.signedinteger] = np.full(units, -1, np.int32 if narrow else np.int64)
     done = np.zeros(segments.start.size, np.int64)
     used = np.zeros(segments.start.size, np.int64)
@@ -306,6 +297,6 @@ def _decode_scan(
             scan.ss, scan.se, scan.ah, scan.al, unit_pos, done, used, *err,
         )  # fmt: skip
     kept = min(int(count), _MAX_ERRORS)
-    at = raw_offsets(scan.entropy, np.minimum(err[0][:kept] >> 3, scan.entropy.length))
+    at = scan.entropy.raw_offsets(np.minimum(err[0][:kept] >> 3, scan.entropy.length))
     errors = [ScanError(int(k), int(m), int(p)) for p, m, k in zip(at, err[1][:kept], err[2][:kept], strict=True)]
     return Decoded(scan, units, units_x, segments, done, used, unit_pos, errors, int(count))

@@ -18,7 +18,7 @@ from jugal.formats.jpeg import intervals, spec
 from jugal.formats.jpeg.check import entropy_guess, filled_start
 from jugal.formats.jpeg.colours import levels_shown
 from jugal.formats.jpeg.completing import complete_header, complete_scans, kept_with, search, steps_of
-from jugal.formats.jpeg.decode import decode, raw_offsets
+from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.entropy import neutral_mcu, neutral_tables, with_entropy
 from jugal.formats.jpeg.gamut import absolute_levels
 from jugal.formats.jpeg.parse import HuffmanTable, Structure, read_entropy, walk
@@ -139,11 +139,11 @@ def _decoded(subject: Subject, model: Structure, start: int) -> tuple[int, int]:
 
 def _late_run(subject: Subject, model: Structure, start: int, total: int) -> Run | None:
     """The MCUs from the first on that surely begins behind byte ``start``."""
-    reader, end = RunReader(model), read_entropy(subject.source, start).end
-    bit = reader.in_step(subject, start, end)
+    reader, entropy = RunReader(model), read_entropy(subject.source, start)
+    bit = reader.in_step(subject, start, entropy.end)
     if bit is None:
         return None
-    run = reader.follow(subject, start, end, bit, total + 1)
+    run = reader.follow(entropy, bit, total + 1)
     return run if run.count >= _LEAST_UNITS else None
 
 
@@ -161,7 +161,7 @@ def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total
     if lost:
         offsets, sure = _likeliest_levels(donor, lent, run)
         prefix.append(neutral_mcu(model, scan, offsets.tolist()))
-    begin = int(raw_offsets(run.entropy, run.bits[:1] >> 3)[0])
+    begin = int(run.entropy.raw_offsets(run.bits[:1] >> 3)[0])
     return RepairDraft(
         (header, *pack_parts(chain(prefix, run.own_bits())), spec.MARK_EOI),
         (

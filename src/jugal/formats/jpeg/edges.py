@@ -19,6 +19,8 @@ from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.kernels.edges import edge_means
 
 _CHUNK_ROWS, _CHUNK_UNITS = 8, 2048
+#: MCUs of whose strangers all are kept; of more only as many.
+_ENOUGH = 1 << 16
 
 
 @dataclass(slots=True)
@@ -52,7 +54,7 @@ def read_edges(
     parts = len(reader.shape)
     found: list[tuple[list[NDArray], list[NDArray], list[NDArray]]] = [([], [], []) for _ in range(parts)]
     tails: list[NDArray[np.floating]] = [np.zeros((0, 0), np.float32)] * parts
-    end = first
+    end, every = first, 1 + (last - first) // _ENOUGH
     for part in _parts(reader, entropy, bit, width, last - first):
         end += part.count
         for c, (_, columns) in enumerate(reader.shape):
@@ -60,7 +62,7 @@ def read_edges(
             lower = _pixels(reader, part, c, own[-columns:], _BELOW)
             upper = _pixels(reader, part, c, own[:columns], _ABOVE)
             lower = np.concatenate((tails[c], lower)) if tails[c].size else lower
-            _compare(found[c], lower, upper, shifts)
+            _compare(found[c], lower, upper, shifts, every)
             tails[c] = lower[-max(shifts) :]
     joined = [[np.concatenate(kind) if kind else np.zeros(0, np.float32) for kind in component] for component in found]
     return Edges(width, first + width, end, *([c[kind] for c in joined] for kind in range(3)))
@@ -97,14 +99,22 @@ class Sides:
 
 def read_sides(reader: RunReader, run: Run, first: int, count: int) -> Sides:
     """The sides of ``count`` MCUs of ``run`` from number ``first`` on; fewer where decoding fails."""
-    tops: list[list[NDArray[np.float32]]] = [[] for _ in reader.shape]
-    bottoms: list[list[NDArray[np.float32]]] = [[] for _ in reader.shape]
+    parts = list(sides_by_rows(reader, run, first, count))
+    which = range(len(reader.shape))
+    return Sides(
+        _joined([[p.top[c] for p in parts] for c in which]), _joined([[p.bottom[c] for p in parts] for c in which])
+    )
+
+
+def sides_by_rows(reader: RunReader, run: Run, first: int, count: int) -> Iterator[Sides]:
+    """The same, some rows at a time."""
     for part in _parts(reader, run.entropy, int(run.bits[first]), reader.frame.mcus_x, count):
+        sides = Sides([], [])
         for c, (_, columns) in enumerate(reader.shape):
             own = np.flatnonzero(reader.blocks == c)
-            tops[c].append(_pixels(reader, part, c, own[:columns], _ABOVE))
-            bottoms[c].append(_pixels(reader, part, c, own[-columns:], _BELOW))
-    return Sides(_joined(tops), _joined(bottoms))
+            sides.top.append(_pixels(reader, part, c, own[:columns], _ABOVE))
+            sides.bottom.append(_pixels(reader, part, c, own[-columns:], _BELOW))
+        yield sides
 
 
 def read_flanks(reader: RunReader, run: Run) -> Iterator[list[tuple[NDArray[np.float32], NDArray[np.float32]]]]:
@@ -166,14 +176,19 @@ def _compare(
     lower: NDArray[np.floating],
     upper: NDArray[np.floating],
     shifts: list[int],
+    every: int,
 ) -> None:
-    """Adds the edges of the MCUs in ``upper``, which are the last ones of ``lower``; the first of ``shifts`` is the neighbours'."""
+    """Adds the edges of the MCUs in ``upper``, which are the last ones of ``lower``; the first of ``shifts`` is the neighbours'.
+
+    Of strangers ``every`` so manieth is enough.
+    """
     count, total = upper.shape[0], lower.shape[0]
     for number, shift in enumerate(shifts):
         have = min(count, total - shift)
         if have <= 0:
             continue
-        difference = upper[count - have :] - lower[total - have - shift : total - shift]
+        step = every if number else 1
+        difference = upper[count - have :: step] - lower[total - have - shift : total - shift : step]
         distance = np.abs(difference).mean(axis=1)
         if number:
             found[2].append(distance)

@@ -112,7 +112,7 @@ def estimate(subject: Subject, start: int) -> Estimate | None:
     entropy = read_entropy(subject.source, start)
     if entropy.end - start < _LEAST_BYTES:
         return None
-    restarts = np.flatnonzero((entropy.mark_code >= 0xD0) & (entropy.mark_code <= 0xD7))
+    restarts = np.flatnonzero(entropy.is_restart)
     if restarts.size >= 3:
         return _with_restarts(subject, entropy, restarts, start)
     readings: list[tuple[int, tuple[int, int] | None, RunReader, Run]] = []
@@ -123,7 +123,7 @@ def estimate(subject: Subject, start: int) -> Estimate | None:
             bit = reader.in_step(subject, start, entropy.end)
             if bit is None:
                 continue
-            run = reader.follow(subject, start, entropy.end, bit, 1 << 22)
+            run = reader.follow(entropy, bit, 1 << 22)
         run = _settled(reader, run)
         reach = int(run.bits[-1] - run.bits[0])
         if run.count >= _LEAST_MCUS and reach >= 4 * entropy.length:

@@ -105,7 +105,7 @@ class _Levels:
         blocks = self.h * self.v * units
         bound = (dc_limits(frame, quant)[[index for index, _, _ in scan.components]] >> scan.al) + 1
         entropy = scan.entropy
-        cuts = [int(at) for at, code in zip(entropy.mark_clean, entropy.mark_code, strict=True) if 0xD0 <= code <= 0xD7]
+        cuts = entropy.mark_clean[entropy.is_restart].tolist()
         cuts = cuts if scan.restart_interval else []
         self.table_of = np.array([self.keys.index(table) for _, table, _ in scan.components], np.int64)
         self.blocks = np.bincount(self.table_of, blocks, len(self.keys)).astype(np.int64)

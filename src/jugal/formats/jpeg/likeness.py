@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -34,20 +35,20 @@ class Usual:
     deviation: float
 
     @classmethod
-    def of(cls, distances: list[NDArray[np.float64]]) -> Usual | None:
+    def of(cls, distances: Sequence[NDArray[np.floating]]) -> Usual | None:
         """None where too few are known."""
         joined = np.concatenate(distances) if distances else np.zeros(0)
         if joined.size < _FEW:
             return None
-        return cls(float(joined.mean()), max(LEAST_DEVIATION, float(joined.std())))
+        return cls(float(joined.mean(dtype=np.float64)), max(LEAST_DEVIATION, float(joined.std(dtype=np.float64))))
 
-    def likely(self, distances: NDArray[np.float64]) -> NDArray[np.float64]:
+    def likely(self, distances: NDArray[np.floating]) -> NDArray[np.float64]:
         """The log of how likely each is among these, but for a constant."""
         off = (distances - self.mean) / self.deviation
         return -0.5 * off * off - np.log(self.deviation)
 
 
-def said(distances: NDArray[np.float64], near: Usual, far: Usual, component: int) -> NDArray[np.float64]:
+def said(distances: NDArray[np.floating], near: Usual, far: Usual, component: int) -> NDArray[np.float64]:
     """How each distance in a component speaks for neighbours, in nats; negative for strangers."""
     ratio = np.clip(near.likely(distances) - far.likely(distances), -MOST_SAID, MOST_SAID)
     return ratio * (CHROMA if component else 1.0)

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.decode import Decoded, Layout, Picture, ScanError, lookup_tables, raw_offsets, split_segments
+from jugal.formats.jpeg.decode import Decoded, Layout, Picture, ScanError, lookup_tables, split_segments
 from jugal.formats.jpeg.parse import Frame, HuffmanTable, Scan
 from jugal.kernels.lossless import decode_lossless
 
@@ -71,6 +71,6 @@ def _decode_scan(frame: Frame, layout: Layout, scan: Scan, sums: NDArray[np.int3
         layout.stride[indices], layout.offset[indices], sums, line_pos, done, used, *err,
     )  # fmt: skip
     kept = min(int(count), _MOST_ERRORS)
-    at = raw_offsets(scan.entropy, np.minimum(err[0][:kept] >> 3, scan.entropy.length))
+    at = scan.entropy.raw_offsets(np.minimum(err[0][:kept] >> 3, scan.entropy.length))
     errors = [ScanError(int(k), int(m), int(p)) for p, m, k in zip(at, err[1][:kept], err[2][:kept], strict=True)]
     return Decoded(scan, lines, 1, segments, done, used, line_pos, errors, int(count))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from bisect import bisect_left
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -13,6 +14,8 @@ from jugal.kernels.stuffing import unstuff
 
 _HEADER_SEARCH = 4 << 20
 _MAX_SEGMENTS = 4096
+#: Bytes that are unstuffed at once.
+_AT_ONCE = 1 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,9 +85,34 @@ class Entropy:
     mark_raw: np.ndarray
     mark_clean: np.ndarray
     mark_code: np.ndarray
-    raw: Bytes
-    #: Every 256th clean offset and its raw offset, made on demand.
-    samples: tuple[np.ndarray, np.ndarray] | None = None
+    #: The clean offsets from behind which raw bytes were left out, and how many up to each of them, beginning with none.
+    skip_at: np.ndarray
+    skipped: np.ndarray
+
+    @property
+    def is_restart(self) -> np.ndarray:
+        """Which of the markers met are restart markers."""
+        return np.asarray((self.mark_code >= 0xD0) & (self.mark_code <= 0xD7))
+
+    def raw_offsets(self, clean: np.ndarray) -> np.ndarray:
+        """Raw offsets of clean byte offsets; of one at which a marker stands the marker's."""
+        return np.asarray(self.skipped[np.searchsorted(self.skip_at, clean)] + clean + self.start)
+
+    def behind(self, raw: int) -> Entropy | None:
+        """What is left from raw offset ``raw`` on, over the same memory; None where no whole byte or marker begins there."""
+        first = self.clean_offset(raw)
+        if int(self.raw_offsets(np.array(first))) != raw:
+            return None
+        left, skips = slice(int(np.searchsorted(self.mark_raw, raw)), None), int(np.searchsorted(self.skip_at, first))
+        return Entropy(
+            raw, self.end, self.clean[first:], self.length - first,
+            self.mark_raw[left], self.mark_clean[left] - first, self.mark_code[left],
+            self.skip_at[skips:] - first, self.skipped[skips:] - self.skipped[skips],
+        )  # fmt: skip
+
+    def clean_offset(self, raw: int) -> int:
+        """The first clean offset that lies at raw offset ``raw`` or behind it; ``length`` at most."""
+        return bisect_left(range(self.length), raw, key=lambda clean: int(self.raw_offsets(np.array(clean))))
 
 
 @dataclass(slots=True)
@@ -242,25 +270,21 @@ def read_entropy(source: Source, start: int, end: int | None = None) -> Entropy:
     """Unstuffs the entropy-coded data from ``start`` up to the first marker that ends a scan."""
     limit = source.size if end is None else end
     clean = np.empty(max(0, limit - start) + 32, np.uint8)
-    room = 1024
-    while True:
-        raw_at, clean_at = np.empty(room, np.int64), np.empty(room, np.int64)
-        codes = np.empty(room, np.int16)
-        length, stop, marks = unstuff(source.array, start, limit, clean, raw_at, clean_at, codes)
-        if marks < room:
-            break
-        room *= 16
+    room = min(_AT_ONCE, max(0, limit - start)) // 2 + 1
+    lists = [np.empty(room, kind) for kind in (np.int64, np.int64, np.int64, np.int64, np.int16)]
+    parts = [[each[:0]] for each in lists]
+    at, length, ended = start, 0, False
+    while at < limit and not ended:
+        stop = min(limit, at + _AT_ONCE)
+        length, at, skips, marks, ended = unstuff(source.array, at, stop, limit, clean, length, *lists)
+        for part, each, count in zip(parts, lists, (skips, skips, marks, marks, marks), strict=True):
+            part.append(each[:count].copy())
+        if stop < limit:
+            source.release()
     clean[length : length + 32] = 0
-    return Entropy(
-        start,
-        stop,
-        clean[: length + 32],
-        length,
-        raw_at[:marks],
-        clean_at[:marks],
-        codes[:marks],
-        source.array,
-    )
+    skip_at, skip_size, mark_raw, mark_clean, mark_code = (np.concatenate(part) for part in parts)
+    skipped = np.append(0, np.cumsum(skip_size))
+    return Entropy(start, at, clean[: length + 32], length, mark_raw, mark_clean, mark_code, skip_at, skipped)
 
 
 def walk(source: Source, start: int, has_soi: bool = True) -> Structure:

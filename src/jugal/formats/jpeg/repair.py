@@ -144,7 +144,7 @@ def _came(structure: Structure) -> float:
 
 def _legal_end(scan: Scan) -> int:
     """Where a scan's data end for a decoder that refuses reserved markers among them."""
-    reserved = np.flatnonzero((scan.entropy.mark_code < 0xD0) | (scan.entropy.mark_code > 0xD7))
+    reserved = np.flatnonzero(~scan.entropy.is_restart)
     return int(scan.entropy.mark_raw[reserved[0]]) if reserved.size else scan.entropy.end
 
 

@@ -19,13 +19,13 @@ from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.breaks import STRANGE, strangeness_of, strangers_at
 from jugal.formats.jpeg.canvas import ROWS_LEARNT, Canvas, Placed, first_bit
 from jugal.formats.jpeg.columns import find_break_near, find_breaks, read_row_ends
-from jugal.formats.jpeg.damage import judge
-from jugal.formats.jpeg.decode import Picture, decode, raw_offsets
+from jugal.formats.jpeg.damage import Verdicts, judge
+from jugal.formats.jpeg.decode import Picture, decode
 from jugal.formats.jpeg.edges import Edges, read_edges
 from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
 from jugal.formats.jpeg.gamut import Gamut
 from jugal.formats.jpeg.levels import match_levels
-from jugal.formats.jpeg.parse import Structure, walk
+from jugal.formats.jpeg.parse import Structure, read_entropy, walk
 from jugal.formats.jpeg.places import Spot, Stray, find_places
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.seams import Seams
@@ -89,11 +89,13 @@ class _Found:
     last: bool
 
 
-def find_mosaic(subject: Subject, structure: Structure, picture: Picture) -> Mosaic | None:
-    """All that decodes behind the first damage, placed; None where nothing does."""
+def find_mosaic(
+    subject: Subject, structure: Structure, picture: Picture, verdicts: Verdicts | None = None
+) -> Mosaic | None:
+    """All that decodes behind the first damage, placed; None where nothing does. Without ``verdicts`` the picture is judged."""
     if not applicable(structure):
         return None
-    verdicts = judge(subject, structure, picture)
+    verdicts = verdicts or judge(subject, structure, picture)
     if not verdicts.damages:
         return None
     reader = RunReader(structure)
@@ -140,7 +142,7 @@ def _collect(
                 break
             at, seen = next(e for s, e in holes if s == stop), True
             continue
-        raw = raw_offsets(run.entropy, run.bits >> 3)
+        raw = run.entropy.raw_offsets(run.bits >> 3)
         if raw[-1] < stop - _SECTOR:
             # A marker among what was put in ends the data as well as an error does.
             run.failed = True
@@ -352,9 +354,12 @@ def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool)
         bit = reader.in_step(subject, begin, stop, seen)
         if bit is None:
             continue
-        run = reader.follow(subject, begin, stop, bit, reader.total)
+        whole = reader.scan.entropy
+        # Mostly it is the rest of what the scan holds anyway.
+        rest = whole.behind(begin) if whole.end == stop else None
+        run = reader.follow(rest or read_entropy(subject.source, begin, stop), bit, reader.total)
         # Data may end at a marker among what was put in, which says nothing.
-        to_the_end = run.ends_with_data and int(raw_offsets(run.entropy, run.bits[-1:] >> 3)[0]) >= stop - _SECTOR
+        to_the_end = run.ends_with_data and int(run.entropy.raw_offsets(run.bits[-1:] >> 3)[0]) >= stop - _SECTOR
         long_enough = seen or int(run.bits[-1] - run.bits[0]) > 16 * _SECTOR or to_the_end
         if run.count >= _LEAST and long_enough:
             return run
@@ -398,7 +403,7 @@ def _foreign_end(reader: RunReader, run: Run, known: Edges) -> int:
     first += width
     if values is None or not values.size or first + values.size < run.count:
         return 0
-    raw = raw_offsets(run.entropy, run.bits[first:-1] >> 3)
+    raw = run.entropy.raw_offsets(run.bits[first:-1] >> 3)
     low = max(int(raw[0]), int(raw[-1]) - _FOREIGN_BYTES // 2)
     borders = np.searchsorted(raw, np.arange(low // _SECTOR + 1, int(raw[-1]) // _SECTOR + 1) * _SECTOR)
     sums = np.append(np.cumsum((values - 0.5)[::-1])[::-1], 0.0)
@@ -413,7 +418,7 @@ def _foreign_start(reader: RunReader, run: Run, known: Edges) -> int:
     them as strangers do.
     """
     width = known.width
-    raw = raw_offsets(run.entropy, run.bits[:-1] >> 3)
+    raw = run.entropy.raw_offsets(run.bits[:-1] >> 3)
     look = min(int(np.searchsorted(raw, raw[0] + _FOREIGN_BYTES)), run.count - width - _LEAST)
     if look < _LEAST:
         return 0
@@ -480,7 +485,7 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
         levels = _last_levels(reader, placed.run, placed.offsets)
         usual = _usual_levels(reader, placed.run, placed.offsets)
         reached = placed.end
-        begin = int(raw_offsets(placed.run.entropy, np.array([int(placed.run.bits[0]) >> 3]))[0])
+        begin = int(placed.run.entropy.raw_offsets(np.array([int(placed.run.bits[0]) >> 3]))[0])
         steps.append(
             f"Wrote {lost:,} neutral blocks, took up decoding at byte {begin:,} and put {placed.run.count:,} blocks back."
         )

@@ -194,9 +194,9 @@ class RunReader:
         longest = {tail: max((r for r in runs if int(r.bits[-2]) == tail), key=lambda r: r.count) for tail in tails}
         return min(longest, key=lambda tail: float(np.abs(_changes(longest[tail]) - usual).sum()))
 
-    def follow(self, subject: Subject, at: int, end: int, bit: int, most: int) -> Run:
-        """The run from ``bit`` after byte ``at`` to ``end`` or the first error, without what is not yet in step."""
-        run = self.read(read_entropy(subject.source, at, end), bit, most)[0]
+    def follow(self, entropy: Entropy, bit: int, most: int) -> Run:
+        """The run from ``bit`` to the end of ``entropy`` or the first error, without what is not yet in step."""
+        run = self.read(entropy, bit, most)[0]
         run = run.without_first(self._unsettled(run))
         settled = run.dc[_SETTLING:]
         spread = np.maximum.accumulate(settled, axis=0) - np.minimum.accumulate(settled, axis=0)

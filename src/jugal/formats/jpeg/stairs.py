@@ -60,13 +60,14 @@ def level_steps(
     ``steps`` are the differences to the row above by component, the first of which is that of MCU number ``first``. What begins
     near the picture's sides counts ``at_side``. Steps lower than ``least`` deviations are left out.
     """
-    parts = [step.astype(np.float64) for step in steps[:3]]
+    parts = steps[:3]
     if not parts or parts[0].size < 2 * width or width < 8:
         return []
     found = []
     for c, part in enumerate(parts):
-        clipped = _clipped(part)
-        heights = _heights(clipped, width, first, at_side)
+        clipped = _clip(part.astype(np.float64))
+        heights = np.empty(clipped.size)
+        stair_heights(clipped, width, first, SIDE, at_side, heights)
         at = int(np.argmax(heights))
         if heights[at] >= least:
             found.append(_stair(parts, c, clipped, width, first, at, float(heights[at])))
@@ -74,7 +75,7 @@ def level_steps(
 
 
 def _stair(
-    parts: list[NDArray[np.float64]],
+    parts: list[NDArray[np.float32]],
     c: int,
     clipped: NDArray[np.float64],
     width: int,
@@ -85,11 +86,11 @@ def _stair(
     """The stair at place ``at`` in component ``c`` of differences to the row above, ``clipped`` in deviations; the first of them is
     that of MCU number ``first``."""
     values = parts[c]
-    levels = abs(float(np.median(values[at : at + width])))
+    levels = abs(_median(values[at : at + width]))
     clean = _is_clean(values, width, first, at, levels)
     turn = at + width - (first + at) % width
     halves = [(p[at:turn], p[turn : at + width]) for p in parts]
-    middles = [[float(np.median(half)) if half.size else 0.0 for half in pair] for pair in halves]
+    middles = [[_median(half) if half.size else 0.0 for half in pair] for pair in halves]
     longer = 0 if 2 * (turn - at) >= width else 1
     spreads = [_deviation(p[at : at + width]) for p in parts]
     shown = levels_shown([m[longer] for m in middles])
@@ -102,32 +103,31 @@ def _stair(
     return Step(first + at, height, unusual, shown, clean and even, apart, max(spreads))
 
 
-def _is_clean(values: NDArray[np.float64], width: int, first: int, at: int, levels: float) -> bool:
+def _is_clean(values: NDArray[np.float32], width: int, first: int, at: int, levels: float) -> bool:
     """Whether both parts of the stair at place ``at`` are of one height and the rests of its two rows are quiet."""
     row = at - (first + at) % width
     parts = values[at : row + width], values[row + width : at + width]
     rests = values[max(0, row) : at], values[at + width : row + 2 * width]
-    heights = [float(np.median(part)) for part in parts if part.size >= SIDE]
+    heights = [_median(part) for part in parts if part.size >= SIDE]
     even = min(heights) * max(heights) > 0 and min(map(abs, heights)) > _EVEN * max(map(abs, heights))
-    return even and all(abs(float(np.median(rest))) < _QUIET * levels for rest in rests if rest.size >= SIDE)
+    return even and all(abs(_median(rest)) < _QUIET * levels for rest in rests if rest.size >= SIDE)
 
 
-def _deviation(values: NDArray[np.float64]) -> float:
-    return MAD_TO_DEVIATION * float(np.median(np.abs(values - np.median(values))))
+def _median(values: NDArray[np.floating]) -> float:
+    return float(np.median(values))
 
 
-def _clipped(values: NDArray[np.float64]) -> NDArray[np.float64]:
-    """``values`` in deviations from their middle, none counted beyond the cap."""
+def _deviation(values: NDArray[np.floating]) -> float:
+    return MAD_TO_DEVIATION * _median(np.abs(values - np.median(values)))
+
+
+def _clip(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """``values``, which are overwritten, in deviations from their middle, none counted beyond the cap."""
     some = values[:: max(1, values.size // _SAMPLES)]
-    deviation = max(_LEAST_DEVIATION, _deviation(some))
-    return np.clip((values - float(np.median(some))) / deviation, -_CAP, _CAP)
-
-
-def _heights(clipped: NDArray[np.float64], width: int, first: int, at_side: float) -> NDArray[np.float64]:
-    """How high a stair begins at each MCU, in deviations."""
-    heights = np.empty(clipped.size)
-    stair_heights(clipped, width, first, SIDE, at_side, heights)
-    return heights
+    middle, deviation = float(np.median(some)), max(_LEAST_DEVIATION, _deviation(some))
+    values -= middle
+    values /= deviation
+    return np.clip(values, -_CAP, _CAP, out=values)
 
 
 def _usual_change(clipped: NDArray[np.float64], width: int, stair: int) -> float:
@@ -159,8 +159,9 @@ def suspects(planes: list[NDArray[np.float32]], at_side: float = AT_SIDE) -> lis
         return []
     found: list[tuple[float, int]] = []
     for plane in planes[:3]:
-        flat = plane.reshape(-1).astype(np.float64)
-        heights = _heights(_clipped(flat[width:] - flat[:-width]), width, width, at_side)
+        flat = plane.reshape(-1)
+        heights = _clip(np.subtract(flat[width:], flat[:-width], dtype=np.float64))
+        stair_heights(heights, width, width, SIDE, at_side, heights)
         found += [(float(heights[k]), width + k) for k in peaks(heights, _SUSPECT, width)]
     chosen: list[int] = []
     for _, unit in sorted(found, reverse=True):

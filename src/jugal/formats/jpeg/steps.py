@@ -10,7 +10,6 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from jugal.formats.jpeg.decode import raw_offsets
 from jugal.formats.jpeg.edges import read_steps
 from jugal.formats.jpeg.parse import Entropy
 from jugal.formats.jpeg.runs import Run, RunReader
@@ -82,5 +81,5 @@ def step_inside(reader: RunReader, run: Run, place: int) -> int | None:
 
 def _at_cluster(run: Run, at: int) -> bool:
     near = np.array([0, max(0, at - _AFTER), min(run.count, at + _AHEAD)])
-    begin, first, last = (raw_offsets(run.entropy, run.bits[near] >> 3) // _CLUSTER).tolist()
+    begin, first, last = (run.entropy.raw_offsets(run.bits[near] >> 3) // _CLUSTER).tolist()
     return bool(first < last <= begin + _CLUSTERS)

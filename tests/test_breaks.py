@@ -17,7 +17,7 @@ from conftest import examine
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
-from jugal.formats.jpeg.breaks import STRANGE, find_break, level_offset, strangeness
+from jugal.formats.jpeg.breaks import STRANGE, find_break, is_of_another, level_offset, strangeness
 from jugal.formats.jpeg.colours import levels_shown
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.edges import Edges, read_edges, read_steps
@@ -111,6 +111,16 @@ def test_edges_read_in_parts_are_those_read_at_once(monkeypatch: pytest.MonkeyPa
     for one, other in zip([*whole.apart, *whole.step], [*parted.apart, *parted.step], strict=True):
         assert np.abs(one - other).max() < 1e-2
     assert all(a.size == b.size for a, b in zip(whole.strange, parted.strange, strict=True))
+
+
+def test_of_a_large_picture_some_of_its_strangers_are_enough(monkeypatch: pytest.MonkeyPatch) -> None:
+    all_of_them, _ = read(photo(1))
+    monkeypatch.setattr("jugal.formats.jpeg.edges._ENOUGH", 200)
+    some, _ = read(photo(1))
+    assert all(np.array_equal(a, b) for a, b in zip(all_of_them.apart, some.apart, strict=True))
+    assert all(np.array_equal(a, b) for a, b in zip(all_of_them.step, some.step, strict=True))
+    for one, other in zip(all_of_them.strange, some.strange, strict=True):
+        assert one.size / 9 < other.size < one.size / 5 and abs(np.median(one) / np.median(other) - 1) < 0.15
 
 
 def test_neighbours_meet_better_than_strangers() -> None:
@@ -292,6 +302,22 @@ def test_the_subjects_own_last_rows_are_not_another_pictures() -> None:
         codes = [f.code for f in examine(cut).findings]
         assert FindingCode.JPEG_BREAK not in codes and FindingCode.JPEG_SHORT in codes
     assert strange >= 3
+
+
+def test_many_rows_of_strangers_are_another_pictures_wherever_they_begin() -> None:
+    """Fewer are, if they begin at a cluster: the bytes of neighbouring MCUs lie in two of them."""
+    edges, byte_at = read(photo(3))
+    within, at_cluster = np.zeros_like(byte_at), np.arange(byte_at.size) * 4096
+    count = edges.end - edges.first
+    strange = [np.resize(each, count) for each in edges.strange]
+    for rows, places, expected in ((12, within, True), (11, within, False), (11, at_cluster, True)):
+        first = ROWS * WIDTH - rows * WIDTH
+        apart = [
+            np.where(np.arange(count) < first - edges.first, a, s) for a, s in zip(edges.apart, strange, strict=True)
+        ]
+        odd = Edges(edges.width, edges.first, edges.end, apart, edges.step, edges.strange)
+        assert is_of_another(odd, first, places) is expected, rows
+        assert not is_of_another(edges, first, places), "the picture's own rows are none"
 
 
 def test_another_pictures_bytes_to_the_end_are_told_by_how_they_meet() -> None:

@@ -59,7 +59,7 @@ def seam_scores(above, below, varied_above, varied_below, width, near, deviation
     """
     known, length = above.shape[0], min(width, below.shape[0])
     pixels = above.shape[1]
-    apart, usual, seen = np.full((width, length), np.nan), np.zeros(length), np.zeros(length)
+    apart, usual, seen = np.full((width, length), np.float32(np.nan)), np.zeros(length), np.zeros(length)
     means = np.empty(length)
     for column in range(width):
         for part in range(2):
@@ -78,10 +78,9 @@ def seam_scores(above, below, varied_above, varied_below, width, near, deviation
                 total = 0.0
                 for x in range(pixels):
                     total += abs(below[k, x] - above[k + shift, x] - raised)
-                apart[column, k] = np.log(
-                    (total / pixels + noise) / (varied_below[k] + varied_above[k + shift] + noise)
-                )
-                usual[k] += apart[column, k]
+                distance = np.log((total / pixels + noise) / (varied_below[k] + varied_above[k + shift] + noise))
+                apart[column, k] = distance
+                usual[k] += distance
                 seen[k] += 1.0
     for gone in range(out.size):
         rows, column = gone // width, gone % width

@@ -22,6 +22,8 @@ from jugal.formats.jpeg.runs import RunReader
 _SAME, _SAME_TINT = 12.0, 8.0
 #: Samples and runs of a picture that are looked at, MCUs that are read at a time, and how many times that many are held.
 _MOST_SAMPLES, _MOST_RUNS, _STRIP, _STRIPS_HELD = 160_000_000, 10_000, 1024, 8
+#: MCUs of which it is looked up at once where they are shown.
+_AT_ONCE = 1 << 16
 #: How many times on average an MCU may be read; runs shown in no order at all would have to be read again and again.
 _MOST_READINGS = 8
 
@@ -37,10 +39,11 @@ def looking_right(picture: Picture, reader: RunReader, placed: Iterable[Placed])
     parts = [p for p in placed if p.run.count]
     count = sum(p.run.count for p in parts)
     if 0 < count * reader.blocks.size * 64 <= _MOST_SAMPLES and len(parts) <= _MOST_RUNS:
-        belongs = np.full(reader.total, -1, np.int32)
-        places = np.concatenate([np.arange(p.place, p.end) for p in parts])
-        inside = (places >= 0) & (places < reader.total)  # a run may go on behind the last MCU
-        belongs[places[inside]] = np.flatnonzero(inside)
+        belongs, first = np.full(reader.total, -1, np.int32), 0
+        for part in parts:
+            own = belongs[part.place : part.end]  # a run may go on behind the last MCU
+            own[:] = np.arange(first, first + own.size)
+            first += part.run.count
         shown = _shown(picture, parts)
         which = np.flatnonzero((belongs >= 0) & (shown >= 0))
         shown, belongs = shown[which], belongs[which]
@@ -54,13 +57,16 @@ def _shown(picture: Picture, parts: list[Placed]) -> NDArray[np.int32]:
     """Which of all MCUs in ``parts``, in their order, is shown at each place; -1 where none is."""
     decoded = picture.scans[0]
     places = np.concatenate([_bits_in_file(p.run.entropy, p.run.bits[:-1]) for p in parts])
-    order = np.argsort(places)
+    order = np.argsort(places).astype(np.int32)
+    places = places[order]
     out = np.full(decoded.units, -1, np.int32)
-    seen = np.flatnonzero(decoded.unit_pos >= 0)
-    wanted = _bits_in_file(decoded.scan.entropy, decoded.unit_pos[seen].astype(np.int64))
-    at = np.minimum(np.searchsorted(places[order], wanted), order.size - 1)
-    same = places[order[at]] == wanted
-    out[seen[same]] = order[at[same]]
+    for first in range(0, decoded.units, _AT_ONCE):
+        some = decoded.unit_pos[first : first + _AT_ONCE]
+        seen = np.flatnonzero(some >= 0)
+        wanted = _bits_in_file(decoded.scan.entropy, some[seen].astype(np.int64))
+        at = np.minimum(np.searchsorted(places, wanted), order.size - 1)
+        same = places[at] == wanted
+        out[first + seen[same]] = order[at[same]]
     return out
 
 
@@ -90,10 +96,11 @@ def _shares(
         samples = _Samples(reader, parts, c)
         own = np.flatnonzero(reader.blocks == c)
         true_dc = np.concatenate([p.run.dc[:, own[0]] + int(p.offsets[c]) for p in parts])
-        off = (_first_dc(picture, reader, c)[which] - true_dc[shown]) * reader.steps[c]
+        first_dc = _first_dc(picture, reader, c)
         for first in range(0, which.size, _STRIP):
             use = slice(first, first + _STRIP)
-            apart = samples.of(shown[use]).astype(np.float32) + off[use, None] - samples.of(belongs[use])
+            off = (first_dc[which[use]] - true_dc[shown[use]]) * reader.steps[c]
+            apart = samples.of(shown[use]).astype(np.float32) + off[:, None] - samples.of(belongs[use])
             if tinted and c:
                 # Of a component that is off all over it is the mean that shows.
                 mean = apart.mean(axis=1)

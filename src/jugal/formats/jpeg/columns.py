@@ -28,7 +28,7 @@ class RowEnds:
     """How the border behind each MCU of a run speaks for being that of two rows, in nats; ``width`` MCUs make one."""
 
     width: int
-    strange: NDArray[np.float64]
+    strange: NDArray[np.floating]
 
     def of(self, first: int, last: int) -> RowEnds:
         """Those of the run's MCUs ``first`` to ``last``."""
@@ -48,7 +48,7 @@ class RowEnds:
         """
         shift = lost % self.width if lost > 0 else -(-lost % self.width)
         ends = np.arange(row + 1, (self.strange.size + min(0, shift)) // self.width + 1) * self.width - 1
-        return _TEMPER * float((self.strange[ends - shift] - self.strange[ends]).sum())
+        return _TEMPER * float((self.strange[ends - shift] - self.strange[ends]).sum(dtype=np.float64))
 
     def changes(self) -> list[int]:
         """The MCUs, to a row or so, from which on rows end in another column."""
@@ -56,7 +56,7 @@ class RowEnds:
         if rows < 2 * _LEAST_ROWS:
             return []
         said_by_row = _TEMPER * self.strange[: rows * width].reshape(rows, width)
-        best, came = said_by_row[0], np.zeros((rows, width), np.int64)
+        best, came = said_by_row[0].astype(np.float64), np.zeros((rows, width), np.int64)
         for row in range(1, rows):
             other = int(np.argmax(best))
             came[row] = np.where(best[other] - _CHANGE > best, other, np.arange(width))
@@ -83,7 +83,7 @@ def read_row_ends(reader: RunReader, run: Run) -> RowEnds:
             near[c].append(apart(before, left if last else left[1:]).astype(np.float32))
             far[c].append(apart(right[:-shift], left[shift:]).astype(np.float32))
         last = [right[-1:] for _, right in flanks]
-    strange = np.zeros(max(0, run.count - 1))
+    strange = np.zeros(max(0, run.count - 1), np.float32)
     for c in range(components):
         usual, other = Usual.of(near[c]), Usual.of(far[c])
         if usual is not None and other is not None:

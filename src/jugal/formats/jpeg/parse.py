@@ -98,16 +98,20 @@ class Entropy:
         """Raw offsets of clean byte offsets; of one at which a marker stands the marker's."""
         return np.asarray(self.skipped[np.searchsorted(self.skip_at, clean)] + clean + self.start)
 
-    def behind(self, raw: int) -> Entropy | None:
-        """What is left from raw offset ``raw`` on, over the same memory; None where no whole byte or marker begins there."""
-        first = self.clean_offset(raw)
-        if int(self.raw_offsets(np.array(first))) != raw:
+    def part(self, start: int, end: int) -> Entropy | None:
+        """What lies between two raw offsets, over the same memory; None where no whole byte or marker begins at one of them.
+
+        Behind it come the bytes that follow, not zeros: what a decoder reads beyond the end is to count for nothing.
+        """
+        first, last = self.clean_offset(start), self.clean_offset(end)
+        if start < self.start or self.raw_offsets(np.array([first, last])).tolist() != [start, end]:
             return None
-        left, skips = slice(int(np.searchsorted(self.mark_raw, raw)), None), int(np.searchsorted(self.skip_at, first))
+        marks, skips = np.searchsorted(self.mark_raw, (start, end)), np.searchsorted(self.skip_at, (first, last))
+        own, left_out = slice(*marks.tolist()), slice(int(skips[0]), int(skips[1]))
         return Entropy(
-            raw, self.end, self.clean[first:], self.length - first,
-            self.mark_raw[left], self.mark_clean[left] - first, self.mark_code[left],
-            self.skip_at[skips:] - first, self.skipped[skips:] - self.skipped[skips],
+            start, end, self.clean[first : last + 32], last - first,
+            self.mark_raw[own], self.mark_clean[own] - first, self.mark_code[own], self.skip_at[left_out] - first,
+            self.skipped[left_out.start : left_out.stop + 1] - self.skipped[left_out.start],
         )  # fmt: skip
 
     def clean_offset(self, raw: int) -> int:

@@ -354,10 +354,9 @@ def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool)
         bit = reader.in_step(subject, begin, stop, seen)
         if bit is None:
             continue
-        whole = reader.scan.entropy
-        # Mostly it is the rest of what the scan holds anyway.
-        rest = whole.behind(begin) if whole.end == stop else None
-        run = reader.follow(rest or read_entropy(subject.source, begin, stop), bit, reader.total)
+        # Mostly it is a part of what the scan holds anyway.
+        part = reader.scan.entropy.part(begin, stop)
+        run = reader.follow(part or read_entropy(subject.source, begin, stop), bit, reader.total)
         # Data may end at a marker among what was put in, which says nothing.
         to_the_end = run.ends_with_data and int(run.entropy.raw_offsets(run.bits[-1:] >> 3)[0]) >= stop - _SECTOR
         long_enough = seen or int(run.bits[-1] - run.bits[0]) > 16 * _SECTOR or to_the_end

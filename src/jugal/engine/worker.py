@@ -24,7 +24,7 @@ _SEEN_ENOUGH = 60.0
 
 
 def prepare() -> None:
-    """Sets the worker's memory ceiling, and what it gives back. Mapped source files do not count towards either."""
+    """Sets the worker's memory ceiling, towards which mapped source files do not count, and when it gives memory back."""
     _give_back_large_blocks()
     _, hard = resource.getrlimit(resource.RLIMIT_DATA)
     ceiling = MEMORY_CEILING if hard == resource.RLIM_INFINITY else min(MEMORY_CEILING, hard)

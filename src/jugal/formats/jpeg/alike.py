@@ -41,8 +41,9 @@ def looking_right(picture: Picture, reader: RunReader, placed: Iterable[Placed])
     if 0 < count * reader.blocks.size * 64 <= _MOST_SAMPLES and len(parts) <= _MOST_RUNS:
         belongs, first = np.full(reader.total, -1, np.int32), 0
         for part in parts:
-            own = belongs[part.place : part.end]  # a run may go on behind the last MCU
-            own[:] = np.arange(first, first + own.size)
+            skip = max(0, -part.place)
+            own = belongs[part.place + skip : max(0, part.end)]  # a run may go on behind the last MCU
+            own[:] = np.arange(first + skip, first + skip + own.size)
             first += part.run.count
         shown = _shown(picture, parts)
         which = np.flatnonzero((belongs >= 0) & (shown >= 0))

@@ -180,7 +180,7 @@ def _compare(
 ) -> None:
     """Adds the edges of the MCUs in ``upper``, which are the last ones of ``lower``; the first of ``shifts`` is the neighbours'.
 
-    Of strangers ``every`` so manieth is enough.
+    Of strangers one in ``every`` is kept.
     """
     count, total = upper.shape[0], lower.shape[0]
     for number, shift in enumerate(shifts):

@@ -1,7 +1,7 @@
 """``python -m bench.mosaics``: pictures harmed inside their scan; what of the rest is put back in its place and at its level.
 
-The photographs and drawings of ``bench.photos``, enlarged to a camera's size with a camera's noise, lose clusters at one place
-or at two or three: zeros, noise or another picture's data in their stead, or nothing. Each MCU that survived is held against the original.
+The photographs and drawings of ``bench.photos``, enlarged to a camera's size with a camera's noise, lose clusters: zeros, noise or
+another picture's data in their stead, or nothing. Each MCU that survived is held against the original.
 """
 
 from __future__ import annotations
@@ -24,18 +24,27 @@ from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import select
 from jugal.samples import encode
 
-_TEXT = """`python -m bench.mosaics`: photographs and drawings enlarged to a camera's size, with a camera's noise, that lost up to three clusters at
-so many places: zeros, noise or another picture's data in their stead, or nothing. Each MCU that survived is held against the original.
+_TEXT = """`python -m bench.mosaics`: photographs and drawings enlarged to a camera's size, with a camera's noise, that lost clusters:
+zeros, noise or another picture's data in their stead, or nothing. Each MCU that survived is held against the original. Flat are
+pictures more than half of whose pixels were the same as the one beside them before the noise: drawings, pages, stars; in their
+flat parts nothing tells one place from another.
 
 """
 _PICTURES = 26
 _CLUSTER, _APART, _LEVELS = 4096, 5, 2.0
 _WIDTH, _TALLEST, _GRAIN = 3600, 3200, 2.5
+_FLAT = 0.5
+#: What is lost: at how many places, two cases a picture, and at each how many clusters at most.
+_LOSSES = (
+    ("up to three clusters at one place", (1, 1), 3),
+    ("two or three clusters, each at a place of its own", (2, 3), 1),
+    ("up to three clusters at each of two or three places", (2, 3), 3),
+)
 
 
-def enlarged(limit: int) -> list[bytes]:
-    """Enlarged pictures, by two samplings in turn."""
-    out: list[bytes] = []
+def enlarged(limit: int) -> list[tuple[bytes, bool]]:
+    """Enlarged pictures, by two samplings in turn, and whether each is flat."""
+    out: list[tuple[bytes, bool]] = []
     for _, picture in pictures():
         width = _WIDTH if picture.height * _WIDTH <= _TALLEST * picture.width else _WIDTH * 2 // 3
         large = np.asarray(
@@ -44,10 +53,15 @@ def enlarged(limit: int) -> list[bytes]:
         noise = np.random.default_rng(1).normal(0, _GRAIN, large.shape)
         grainy = Image.fromarray(np.clip(large + noise, 0, 255).astype(np.uint8))
         options = {"quality": 88} if len(out) % 2 else {"quality": 93, "subsampling": 1}
-        out.append(encode.jpeg(grainy, **options))
+        out.append((encode.jpeg(grainy, **options), _is_flat(picture)))
         if len(out) == limit:
             break
     return out
+
+
+def _is_flat(picture: Image.Image) -> bool:
+    pixels = np.asarray(picture.convert("RGB"))
+    return bool((pixels[:, 1:] == pixels[:, :-1]).all(axis=2).mean() > _FLAT)
 
 
 def _structure(data: bytes) -> Structure:
@@ -55,16 +69,17 @@ def _structure(data: bytes) -> Structure:
 
 
 def harmed(
-    data: bytes, other: bytes, places: int, rng: np.random.Generator
+    data: bytes, other: bytes, places: int, most: int, rng: np.random.Generator
 ) -> tuple[bytes, list[tuple[int, int]]] | None:
-    """The file with clusters lost at so many places, and the bytes of the original that are; None where it is too small."""
+    """The file with up to ``most`` clusters lost at each of so many places, and the bytes of the original that are; None where it is
+    too small."""
     first, last = _structure(data).scans[0].entropy.start // _CLUSTER + 2, len(data) // _CLUSTER - 4
     cuts = sorted(rng.integers(first, max(first + 1, last), places).tolist())
     if last - first < 4 * _APART or any(b - a < _APART for a, b in pairwise(cuts)):
         return None
     parts, gone, at = [], [], 0
     for cut in cuts:
-        start, end = cut * _CLUSTER, (cut + int(rng.integers(1, 4))) * _CLUSTER
+        start, end = cut * _CLUSTER, (cut + int(rng.integers(1, most + 1))) * _CLUSTER
         middle = len(other) // 2
         fillings = bytes(end - start), rng.bytes(end - start), other[middle : middle + end - start], b""
         parts += [data[at:start], fillings[int(rng.integers(4))]]
@@ -73,10 +88,10 @@ def harmed(
     return b"".join([*parts, data[at:]]), gone
 
 
-def measure(task: tuple[bytes, bytes, int, int]) -> tuple[float, float] | None:
+def measure(task: tuple[bytes, bytes, int, int, int]) -> tuple[float, float] | None:
     """The shares of the surviving MCUs that are in their place, and in their place within two levels."""
-    data, other, places, seed = task
-    found = harmed(data, other, places, np.random.default_rng(seed))
+    data, other, places, most, seed = task
+    found = harmed(data, other, places, most, np.random.default_rng(seed))
     if found is None:
         return None
     sick, gone = found
@@ -113,20 +128,24 @@ def main() -> None:
         print("No pictures: the packages could not be fetched.")
         return
     with ProcessPoolExecutor() as pool:
-        for words, places in (("one place", (1, 1)), ("two or three", (2, 3))):
+        for words, places, most in _LOSSES:
             tasks = [
-                (data, files[(number + 7) % len(files)], places[seed], 10 * number + seed)
-                for number, data in enumerate(files)
+                (data, files[(number + 7) % len(files)][0], places[seed], most, 10 * number + seed)
+                for number, (data, _) in enumerate(files)
                 for seed in range(2)
             ]
-            shares = np.array([s for s in pool.map(measure, tasks) if s is not None])
-            lines.append(
-                f"- {words}, {len(shares)} files: {100 * shares[:, 0].mean():.1f} % of what survived in place, "
-                f"{100 * shares[:, 1].mean():.1f} % within {_LEVELS:.0f} levels too"
-            )
-    print("\n".join(lines))
+            measured = zip(pool.map(measure, tasks), [flat for _, flat in files for _ in range(2)], strict=True)
+            found = [(shares, flat) for shares, flat in measured if shares is not None]
+            every, lively = (np.array([s for s, flat in found if not (flat and without)]) for without in (False, True))
+            lines.append(f"- {words}: {_words(every)}; without the flat ones {_words(lively)}")
+            print(lines[-1], flush=True)
     if arguments.pictures == _PICTURES:
         record.put("Pictures harmed inside their scan", _TEXT + "\n".join(lines))
+
+
+def _words(shares: np.ndarray) -> str:
+    placed, levelled = 100 * shares.mean(axis=0)
+    return f"of {len(shares)} files {placed:.1f} % of what survived in place, {levelled:.1f} % within {_LEVELS:.0f} levels too"
 
 
 if __name__ == "__main__":

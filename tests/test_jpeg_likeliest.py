@@ -183,3 +183,31 @@ def test_rows_that_end_elsewhere_from_some_row_on_are_found(seed: int, first: in
         behind = row_ends.of(changes[0] + 2 * width, rows * width).columns()
         # A run that begins in column c ends its first row behind MCU width - 1 - c.
         assert int(np.argmax(behind)) == width - 1 - second
+
+
+@pytest.mark.parametrize("sides_alike", [True, False])
+@settings(max_examples=20, deadline=None)
+@given(st.integers(0, 2**32 - 1), st.integers(1, 22), st.integers(0, 23))
+def test_an_upright_edge_that_goes_on_is_not_taken_for_the_pictures_side(
+    sides_alike: bool, seed: int, edge: int, begin: int
+) -> None:
+    """What lies before a gap tells which borders of MCUs are strange although no row ends there."""
+    rng = np.random.default_rng(seed)
+    width, rows = 24, 20
+
+    def ends(column: int) -> RowEnds:
+        strange = rng.normal(-0.6, 0.4, rows * width)
+        columns = (np.arange(strange.size) + column) % width
+        strange[columns == edge] += 3.0
+        if not sides_alike:
+            strange[columns == width - 1] += 3.0
+        return RowEnds(width, strange)
+
+    run, known = ends(begin), ends(0)
+    as_if = (width - 1 - edge + begin) % width  # where the run would begin if its rows ended at the edge
+    alone, told = run.columns(), run.columns(known)
+    if sides_alike:
+        assert int(np.argmax(alone)) == as_if and alone[as_if] - alone[begin] > 4.0
+        assert told[as_if] - told[begin] < 2.0, "the place of the run is for other things to tell"
+    else:
+        assert {int(n) for n in np.argsort(told)[-2:]} == {as_if, begin}, "one of the two, whichever fits better"

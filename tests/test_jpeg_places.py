@@ -68,7 +68,8 @@ def stray(reader: RunReader, run: Run, lost: int, last: bool = False) -> Stray:
 
 
 def spots_of(reader: RunReader, head: Run, strays: list[Stray]) -> list[Spot]:
-    return find_places(reader.total, head, strays, Seams(reader, [head, *(s.run for s in strays)]))
+    seams = Seams(reader, [head, *(s.run for s in strays)])
+    return find_places(reader.total, head, strays, seams, read_row_ends(reader, head))
 
 
 # ---------------------------------------------------------------- sides and what they say
@@ -332,6 +333,14 @@ def test_the_code_of_flat_mcus_is_told_at_any_phase_from_other_patterns() -> Non
     assert not codes_nothing_new(structure, bytes(500)) and not codes_nothing_new(structure, b"")
 
 
+def test_a_side_that_is_seen_before_a_gap_and_behind_it_tells_the_column() -> None:
+    _, _, reader, whole = opened(photo(3))
+    width = reader.frame.mcus_x
+    head, run = part(whole, 0, 10 * width + 9), part(whole, 12 * width + 3, 24 * width)
+    columns = read_row_ends(reader, run).columns(read_row_ends(reader, head))
+    assert int(np.argmax(columns)) == 3 and np.sort(columns)[-1] - np.sort(columns)[-2] > 2.0
+
+
 def test_unseen_breaks_are_parted_no_more_often_than_is_allowed(monkeypatch: pytest.MonkeyPatch) -> None:
     """Each parting is followed by placing again, the last one too: as many places as runs."""
     _, _, reader, whole = opened(photo(6))
@@ -346,12 +355,13 @@ def test_unseen_breaks_are_parted_no_more_often_than_is_allowed(monkeypatch: pyt
     monkeypatch.setattr(
         resync,
         "find_places",
-        lambda _, head, strays, __: [Spot(head.count + 9 * k, 1.0, True) for k in range(len(strays))],
+        lambda _, head, strays, *__: [Spot(head.count + 9 * k, 1.0, True) for k in range(len(strays))],
     )
     monkeypatch.setattr(Seams, "parting", lambda *_: None)
     strays = [stray(reader, part(whole, 9 * width, 20 * width), 900)]
     known = read_edges(reader, whole.entropy, 0, width, 0, 8 * width)
-    head, parted, spots = resync._settle(reader, part(whole, 0, 8 * width), strays, known)
+    ends = read_row_ends(reader, part(whole, 0, 8 * width))
+    head, parted, spots = resync._settle(reader, part(whole, 0, 8 * width), strays, known, ends)
     assert len(spots) == len(parted) == 1 + resync._MOST_UNSEEN == 1 + len(asked)
     assert head.count + sum(p.run.count for p in parted) == 19 * width, "no MCU is lost by parting"
 

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from bench.measure import share
+from PIL import Image
 
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
@@ -15,8 +16,10 @@ from jugal.engine.repair import repair_file
 from jugal.formats.base import Subject
 from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.columns import read_row_ends
+from jugal.formats.jpeg.entropy import neutral_mcu
 from jugal.formats.jpeg.parse import read_entropy, walk
 from jugal.formats.jpeg.runs import Run, RunReader
+from jugal.kernels.stuffing import pack_bits
 from jugal.samples import encode
 from jugal.samples.harm import harm
 from jugal.samples.scenes import riverbed
@@ -108,3 +111,24 @@ def test_where_nothing_is_left_to_learn_the_inks_from_most_starts_are_believed()
         bit is not None
         and reader.follow(read_entropy(subject.source, begin + 512, len(sick)), bit, reader.total).count > 100
     )
+
+
+@pytest.mark.parametrize("foreign", [0, 60, 200])
+def test_a_run_is_not_ended_for_levels_that_foreign_mcus_left_behind(foreign: int) -> None:
+    """Foreign MCUs at its start may be so bright that together with the picture's they are beyond what a picture has."""
+    rows = np.repeat((246.0, 10.0), 240)[:, None] + np.random.default_rng(1).normal(0, 3, (480, 640))
+    picture = Image.fromarray(np.clip(rows, 0, 255).astype(np.uint8)).convert("RGB")
+    whole = walk(Source.from_bytes(encode.jpeg(picture, quality=90)), 0)
+    reader, scan = RunReader(whole), whole.scans[0]
+    own, _ = reader.read(scan.entropy, 0, reader.total)
+    far = round(0.8 * 256 / float(reader.steps[0]))
+    flat = [neutral_mcu(whole, scan)] * (foreign // 2 - 1)
+    up, down = (neutral_mcu(whole, scan, [by, 0, 0]) for by in (far, -far))
+    before = [up, *flat, down, *flat] if foreign else []
+    entropy = read_entropy(Source.from_bytes(pack_bits(np.concatenate((*before, *own.own_bits()))) + b"\xff\xd9"), 0)
+    run = reader.follow(entropy, 0, reader.total + foreign)
+    if foreign < 100:
+        assert not run.failed and run.ends_with_data and run.count >= reader.total - 30
+        assert np.array_equal(np.diff(run.bits[-500:]), np.diff(own.bits[-500:]))
+    else:
+        assert run.failed and run.count < reader.total, "so many may as well be the picture's, and what follows not"

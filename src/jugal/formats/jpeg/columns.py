@@ -19,6 +19,9 @@ from jugal.formats.jpeg.runs import Run, RunReader
 #: What a row's end counts, since those of the next rows say much the same, and how often a picture's sides look alike, so that
 #: where they meet tells nothing.
 _TEMPER, _SIDES_ALIKE = 0.35, 0.3
+#: How many borders of a row are taken to be upright edges of the subject besides those that are known, nats from which one is seen
+#: to be strange, and how often the sides look alike in one part of a picture and not in the next.
+_FEW_UPRIGHT, _SEEN, _SEEN_ALIKE = 0.3, 2.0, 0.15
 #: Nats that a change of column must bring, rows around it in which the break is looked for, and rows a part must have.
 _CHANGE, _ROWS_AROUND, _LEAST_ROWS = 14.0, 10, 3
 
@@ -34,11 +37,29 @@ class RowEnds:
         """Those of the run's MCUs ``first`` to ``last``."""
         return RowEnds(self.width, self.strange[first : max(first, last - 1)])
 
-    def columns(self) -> NDArray[np.float64]:
-        """(width,): how likely it is that the run begins in each column, in nats."""
-        sums = _TEMPER * np.bincount(np.arange(self.strange.size) % self.width, self.strange, self.width)
+    def columns(self, known: RowEnds | None = None) -> NDArray[np.float64]:
+        """(width,): how likely it is that the run begins in each column, in nats.
+
+        ``known`` are those of what lies before it, which begins where a row does. They tell how often something else stands upright at
+        a border of MCUs for as many rows, the side of a frame or of a house, and whether the picture's sides look alike there.
+        """
+        sums = self._sums()
+        alike, upright = _SIDES_ALIKE, _FEW_UPRIGHT / self.width
+        rows = min(self.strange.size, known.strange.size) // self.width if known else 0
+        if known and rows >= _LEAST_ROWS:
+            last = known.strange.size // self.width * self.width
+            *borders, end = RowEnds(self.width, known.strange[last - rows * self.width : last])._sums() > _SEEN
+            alike = _SEEN_ALIKE if end else 1 - _SEEN_ALIKE
+            upright += sum(borders) / self.width
+        ending = np.logaddexp(np.log(1 - alike) + sums, np.log(alike))
+        inside = np.logaddexp(np.log(1 - upright), np.log(upright) + sums)
         # Where MCU number k ends a row, the run begins in column width - 1 - k.
-        return np.asarray(np.logaddexp(np.log(1 - _SIDES_ALIKE) + sums[::-1], np.log(_SIDES_ALIKE)))
+        return np.asarray((ending - inside)[::-1])
+
+    def _sums(self) -> NDArray[np.float64]:
+        """(width,): what all borders as far from the run's start, but for whole rows, say for being that of two rows."""
+        counted = np.bincount(np.arange(self.strange.size) % self.width, self.strange, self.width)
+        return np.asarray(_TEMPER * counted, np.float64)
 
     def moved(self, row: int, lost: int) -> float:
         """How rows from number ``row`` on speak for ending ``lost`` MCUs early rather than where they do, in nats; late, if that

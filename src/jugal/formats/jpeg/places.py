@@ -82,10 +82,10 @@ class Spot:
     meets: float = 0.0
 
 
-def find_places(total: int, head: Run, pieces: list[Stray], seams: Seams) -> list[Spot]:
+def find_places(total: int, head: Run, pieces: list[Stray], seams: Seams, ends: RowEnds) -> list[Spot]:
     """A spot for each of ``pieces``, which follow the first MCUs, ``head``, of a picture of ``total`` in this order.
 
-    ``seams`` are those of the head and the pieces. None where there are none, or more MCUs in them than there is room for.
+    ``seams`` are those of the head and the pieces, ``ends`` those of the head's rows. None where there are none, or more MCUs in them than there is room for.
     """
     room = total - head.count - sum(p.run.count for p in pieces)
     if not pieces or room < len(pieces):
@@ -96,7 +96,7 @@ def find_places(total: int, head: Run, pieces: list[Stray], seams: Seams) -> lis
     between = [seams.between(number, most) for number in range(len(pieces))]
     columns, at = [], head.count
     for piece in pieces:
-        column = piece.ends.columns()
+        column = piece.ends.columns(ends)
         columns.append(column[(at + np.arange(most + 1)) % seams.width])
         at += piece.run.count
     lost, sureties = _most_likely([a + b for a, b in zip(likely, between, strict=True)], columns, end)

@@ -18,7 +18,7 @@ from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.breaks import STRANGE, strangeness_of, strangers_at
 from jugal.formats.jpeg.canvas import ROWS_LEARNT, Canvas, Placed, first_bit
-from jugal.formats.jpeg.columns import find_break_near, find_breaks, read_row_ends
+from jugal.formats.jpeg.columns import RowEnds, find_break_near, find_breaks, read_row_ends
 from jugal.formats.jpeg.damage import Verdicts, judge
 from jugal.formats.jpeg.decode import Picture, decode
 from jugal.formats.jpeg.edges import Edges, read_edges
@@ -109,8 +109,8 @@ def find_mosaic(
     head, _ = reader.read(structure.scans[0].entropy, first_bit(picture), first.first)
     if not found[0].seen:
         head = head.only_first(head.count - _foreign_end(reader, head, known))
-    head, pieces = _whole(reader, head, _own(found, reader, known), known)
-    head, pieces, spots = _settle(reader, head, pieces, known)
+    head, pieces, ends = _whole(reader, head, _own(found, reader, known), known)
+    head, pieces, spots = _settle(reader, head, pieces, known, ends)
     if not spots:
         return None
     canvas = Canvas(picture, reader, head)
@@ -190,8 +190,9 @@ def _own(pieces: list[_Found], reader: RunReader, known: Edges) -> list[_Found]:
     return kept
 
 
-def _whole(reader: RunReader, head: Run, found: list[_Found], known: Edges) -> tuple[Run, list[Stray]]:
-    """The head as far as it stands where it was decoded, and the runs, parted where they broke without an error."""
+def _whole(reader: RunReader, head: Run, found: list[_Found], known: Edges) -> tuple[Run, list[Stray], RowEnds]:
+    """The head as far as it stands where it was decoded, the runs, parted where they broke without an error, and where the head's
+    rows end."""
     parts: list[Stray] = []
     for one in [_Found(head, 0, True, False), *found]:
         ends = read_row_ends(reader, one.run)
@@ -200,22 +201,25 @@ def _whole(reader: RunReader, head: Run, found: list[_Found], known: Edges) -> t
             part = whole.part(begin, at)
             parts.append(_without_foreign(reader, part.unseen(), known) if begin else part)
             begin = at
-    return parts[0].run, parts[1:]
+    return parts[0].run, parts[1:], parts[0].ends
 
 
-def _settle(reader: RunReader, head: Run, pieces: list[Stray], known: Edges) -> tuple[Run, list[Stray], list[Spot]]:
+def _settle(
+    reader: RunReader, head: Run, pieces: list[Stray], known: Edges, ends: RowEnds
+) -> tuple[Run, list[Stray], list[Spot]]:
     """Places the runs; where a seam or a step tells that one breaks unseen, or one fell into step late,
     that is mended and all are placed again."""
     even: set[tuple[int, int]] = set()
     for left in range(_MOST_UNSEEN, -1, -1):
         pieces = _fitting(reader, head, pieces)
         seams = Seams(reader, [head, *(p.run for p in pieces)])
-        spots = find_places(reader.total, head, pieces, seams)
+        ends = ends.of(0, head.count)
+        spots = find_places(reader.total, head, pieces, seams, ends)
         parted = None
         if left:
             parted = _part_astray(reader, head, pieces, spots, seams, known)
             parted = parted or _part_at_step(reader, head, pieces, spots, even, known)
-            parted = parted or _freed(reader, head, pieces, spots)
+            parted = parted or _freed(reader, head, pieces, spots, ends)
         if parted is None:
             break
         head, pieces = parted
@@ -265,14 +269,16 @@ def _part_at_step(
     return None
 
 
-def _freed(reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot]) -> tuple[Run, list[Stray]] | None:
+def _freed(
+    reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot], ends: RowEnds
+) -> tuple[Run, list[Stray]] | None:
     """The same with one of them freed of its first MCUs, where it has room only where it does not go on and its rows do not end.
 
     Decoding that falls into step late may make more MCUs of the bits before than they held.
     """
     width = reader.frame.mcus_x
     for number, (piece, spot) in enumerate(zip(pieces, spots, strict=True)):
-        columns = piece.ends.columns()
+        columns = piece.ends.columns(ends)
         elsewhere = float(columns.max() - columns[spot.place % width])
         if piece.run.count < 2 * _SETTLING or spot.meets > _STRANGERS or elsewhere < _OTHER_COLUMN:
             continue

@@ -25,6 +25,8 @@ _MEMBERS = 12
 #: MCUs within which a run is in step at the latest, and a jump in level that speaks against it.
 _SETTLING = 24
 _WILD_LEVELS = 60.0
+#: MCUs at a run's start that may be foreign for their levels alone, and how many times some are left out.
+_MOST_FOREIGN, _BEGINNINGS = 4 * _SETTLING, 4
 _BITS_AT_ONCE = 1 << 20
 _NO_COEFFICIENTS = np.zeros((0, 1, 64), np.int16)
 #: MCUs from which it is learnt how much goes on in each block of them, the fewest of them, and the least that does.
@@ -198,13 +200,24 @@ class RunReader:
         """The run from ``bit`` to the end of ``entropy`` or the first error, without what is not yet in step."""
         run = self.read(entropy, bit, most)[0]
         run = run.without_first(self._unsettled(run))
-        settled = run.dc[_SETTLING:]
-        spread = np.maximum.accumulate(settled, axis=0) - np.minimum.accumulate(settled, axis=0)
-        beyond = np.flatnonzero((spread > self._span[self.blocks]).any(axis=1))
-        if beyond.size:
-            run = run.only_first(int(beyond[0]) + _SETTLING)
-            run.failed = True
+        left = _BEGINNINGS
+        while (beyond := self._first_beyond(run.dc[_SETTLING:])) is not None:
+            stop = _SETTLING + beyond
+            # Where all but the first of them lie within the range these are none of the picture's.
+            late = self._first_beyond(run.dc[stop::-1])
+            skip = 0 if late is None else stop + 1 - late
+            if not left or not 0 < skip <= _MOST_FOREIGN:
+                run = run.only_first(stop)
+                run.failed = True
+                break
+            run, left = run.without_first(skip), left - 1
         return run
+
+    def _first_beyond(self, dc: NDArray[np.int32]) -> int | None:
+        """The first MCU whose levels lie further from those of one before it than any in a picture do."""
+        spread = np.maximum.accumulate(dc, axis=0) - np.minimum.accumulate(dc, axis=0)
+        beyond = np.flatnonzero((spread > self._span[self.blocks]).any(axis=1))
+        return int(beyond[0]) if beyond.size else None
 
     def _unsettled(self, run: Run) -> int:
         """How many MCUs at the start jump in level as no picture does: several starts may share a false path first."""

@@ -333,6 +333,30 @@ def test_the_code_of_flat_mcus_is_told_at_any_phase_from_other_patterns() -> Non
     assert not codes_nothing_new(structure, bytes(500)) and not codes_nothing_new(structure, b"")
 
 
+@pytest.mark.parametrize("lost", [0, 40])
+def test_mcus_that_a_seam_has_no_use_for_are_sought_in_what_follows(lost: int) -> None:
+    """The last run ends with the picture: what went missing inside it unseen seems to be missing before it."""
+    told = 0
+    for seed in range(5):
+        _, _, reader, whole = opened(photo(seed))
+        width = reader.frame.mcus_x
+        head, first = part(whole, 0, 8 * width + 9), part(whole, 9 * width + 20, 18 * width + 5)
+        second = part(whole, 18 * width + 5 + lost, reader.total)
+        run = joined(reader, first, second)
+        strays, seams = [stray(reader, run, 1500, last=True)], Seams(reader, [head, run])
+        spots = find_places(reader.total, head, strays, seams, read_row_ends(reader, head))
+        assert spots[0].place == 9 * width + 20 + lost
+        known = read_edges(reader, whole.entropy, 0, width, 0, 8 * width)
+        parted = resync._part_behind(reader, head, strays, spots, seams, known)
+        if not lost:
+            assert parted is None, "nothing is missing elsewhere"
+        elif parted is not None:
+            assert spots[0].sooner == lost and spots[0].gained > 8
+            assert len(parted[1]) == 2 and abs(parted[1][0].run.count - first.count) <= 8
+            told += 1
+    assert told >= 4 * bool(lost)
+
+
 def test_a_side_that_is_seen_before_a_gap_and_behind_it_tells_the_column() -> None:
     _, _, reader, whole = opened(photo(3))
     width = reader.frame.mcus_x

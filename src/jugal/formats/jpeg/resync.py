@@ -50,6 +50,8 @@ _STRANGERS, _OTHER_COLUMN = -15.0, 2.0
 #: half an MCU is what a stranger says beyond what it might as well be.
 _FOREIGN_BYTES = 1 << 15
 _SURELY_STRANGE, _FEW_STRANGE, _MOSTLY_STRANGE = 6.0, 0.35, 0.2
+#: Nats by which a seam must go on better with less lost at it, and what that and the place where it was lost must bring together.
+_GAINED, _MISSED = 8.0, 30.0
 #: MCUs behind the border of a cluster by which a row of strangers may begin.
 _LATE = 4
 #: Rows of a run from which it is told whether it belongs to the picture, though it soon fails.
@@ -217,13 +219,35 @@ def _settle(
         spots = find_places(reader.total, head, pieces, seams, ends)
         parted = None
         if left:
-            parted = _part_astray(reader, head, pieces, spots, seams, known)
+            parted = _part_behind(reader, head, pieces, spots, seams, known)
+            parted = parted or _part_astray(reader, head, pieces, spots, seams, known)
             parted = parted or _part_at_step(reader, head, pieces, spots, even, known)
             parted = parted or _freed(reader, head, pieces, spots, ends)
         if parted is None:
             break
         head, pieces = parted
     return head, pieces, spots
+
+
+def _part_behind(
+    reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot], seams: Seams, known: Edges
+) -> tuple[Run, list[Stray]] | None:
+    """The head and the runs with one of them parted where the MCUs went missing unseen that a seam ahead of it has no use for; None
+    where all seams need what is lost there.
+
+    Where the last run ends is known, and all that is missing before it has to be somewhere.
+    """
+    first = max(range(len(spots)), key=lambda n: spots[n].gained, default=0)
+    if not spots or spots[first].gained < _GAINED:
+        return None
+    found = []
+    for number in range(first, len(pieces)):
+        parting = seams.parting(number + 1, spots[first].sooner, -_GAINED, exactly=True)
+        if parting is not None:
+            row = parting.at // reader.frame.mcus_x + 1
+            found.append((parting.nats + pieces[number].ends.moved(row, parting.lost), number + 1, parting.at))
+    nats, number, at = max(found, default=(-np.inf, 0, 0))
+    return _parted(reader, head, pieces, number, at, known) if spots[first].gained + nats > _MISSED else None
 
 
 def _part_astray(

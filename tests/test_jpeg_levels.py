@@ -16,9 +16,10 @@ from jugal.formats.base import Subject
 from jugal.formats.jpeg.breaks import level_planes
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.edges import read_edges
+from jugal.formats.jpeg.foreign import foreign_start
 from jugal.formats.jpeg.gamut import Gamut
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
-from jugal.formats.jpeg.resync import _foreign_start, _wild_start, find_mosaic
+from jugal.formats.jpeg.resync import _wild_start, find_mosaic
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.samples import encode
 from jugal.samples.harm import harm
@@ -94,7 +95,7 @@ def test_what_was_put_in_before_a_run_is_left_out(borrowed: int) -> None:
     foreign = contrasty(9)
     if not borrowed:
         run, _ = reader.read(entropy, int(whole.bits[reader.total // 2]), reader.total)
-        assert _foreign_start(reader, run, known) == 0
+        assert foreign_start(reader, run, known) == 0
         return
     start = entropy.start + int(whole.bits[reader.total // 2] >> 3)
     at = start // 512 * 512 + 512
@@ -106,7 +107,7 @@ def test_what_was_put_in_before_a_run_is_left_out(borrowed: int) -> None:
     run = reader.follow(read_entropy(subject.source, at, len(mixed)), bit, reader.total)
     if run.failed:
         pytest.skip("the two do not decode on into one another")
-    kept = run.without_first(_foreign_start(reader, run, known))
+    kept = run.without_first(foreign_start(reader, run, known))
     assert kept.count <= run.count - borrowed // 4
 
 

@@ -13,7 +13,7 @@ from PIL import Image, ImageOps
 
 from jugal.binary.source import Source
 from jugal.formats.base import Subject
-from jugal.formats.jpeg import resync
+from jugal.formats.jpeg import partings, resync
 from jugal.formats.jpeg.canvas import Canvas, rims_of
 from jugal.formats.jpeg.columns import find_break_near, find_breaks, read_row_ends
 from jugal.formats.jpeg.damage import judge
@@ -23,8 +23,9 @@ from jugal.formats.jpeg.entropy import code_bits, codes_nothing_new, neutral_mcu
 from jugal.formats.jpeg.levels import match_levels, sample_rows
 from jugal.formats.jpeg.likeness import Usual, apart, said
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
+from jugal.formats.jpeg.partings import _fitting
 from jugal.formats.jpeg.places import Spot, Stray, find_places
-from jugal.formats.jpeg.resync import _fitting, find_mosaic
+from jugal.formats.jpeg.resync import find_mosaic
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.seams import Seams
 from jugal.kernels.stuffing import pack_bits
@@ -347,7 +348,7 @@ def test_mcus_that_a_seam_has_no_use_for_are_sought_in_what_follows(lost: int) -
         spots = find_places(reader.total, head, strays, seams, read_row_ends(reader, head))
         assert spots[0].place == 9 * width + 20 + lost
         known = read_edges(reader, whole.entropy, 0, width, 0, 8 * width)
-        parted = resync._part_behind(reader, head, strays, spots, seams, known)
+        parted = partings._part_behind(reader, head, strays, spots, seams, known)
         if not lost:
             assert parted is None, "nothing is missing elsewhere"
         elif parted is not None:
@@ -375,9 +376,9 @@ def test_unseen_breaks_are_parted_no_more_often_than_is_allowed(monkeypatch: pyt
         asked.append(near)
         return run.count // 2 if run.count >= 8 else None
 
-    monkeypatch.setattr(resync, "find_break_near", always)
+    monkeypatch.setattr(partings, "find_break_near", always)
     monkeypatch.setattr(
-        resync,
+        partings,
         "find_places",
         lambda _, head, strays, *__: [Spot(head.count + 9 * k, 1.0, True) for k in range(len(strays))],
     )
@@ -385,8 +386,8 @@ def test_unseen_breaks_are_parted_no_more_often_than_is_allowed(monkeypatch: pyt
     strays = [stray(reader, part(whole, 9 * width, 20 * width), 900)]
     known = read_edges(reader, whole.entropy, 0, width, 0, 8 * width)
     ends = read_row_ends(reader, part(whole, 0, 8 * width))
-    head, parted, spots = resync._settle(reader, part(whole, 0, 8 * width), strays, known, ends)
-    assert len(spots) == len(parted) == 1 + resync._MOST_UNSEEN == 1 + len(asked)
+    head, parted, spots = partings.settle(reader, part(whole, 0, 8 * width), strays, known, ends)
+    assert len(spots) == len(parted) == 1 + partings._MOST_UNSEEN == 1 + len(asked)
     assert head.count + sum(p.run.count for p in parted) == 19 * width, "no MCU is lost by parting"
 
 

@@ -1,7 +1,7 @@
 """Damage inside a sequential scan: decoding taken up again behind each, what survives put back in its place.
 
-Runs are collected behind each damage, freed of what was put in, parted where they broke unseen, placed (``places.py``) and brought
-to the level that they lost (``levels.py``). Every surviving bit is kept.
+Runs are collected behind each damage, freed of what was put in (``foreign.py``), parted where they broke unseen (``partings.py``),
+placed (``places.py``) and brought to the level that they lost (``levels.py``). Every surviving bit is kept.
 """
 
 from __future__ import annotations
@@ -16,22 +16,21 @@ from numpy.typing import NDArray
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.breaks import STRANGE, strangeness_of, strangers_at
+from jugal.formats.jpeg.breaks import STRANGE, strangeness_of
 from jugal.formats.jpeg.canvas import ROWS_LEARNT, Canvas, Placed, first_bit
-from jugal.formats.jpeg.columns import RowEnds, find_break_near, find_breaks, read_row_ends
+from jugal.formats.jpeg.columns import RowEnds, find_breaks, read_row_ends
 from jugal.formats.jpeg.damage import Verdicts, judge
 from jugal.formats.jpeg.decode import Picture, decode
 from jugal.formats.jpeg.edges import Edges, read_edges
 from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
+from jugal.formats.jpeg.foreign import FOREIGN_BYTES, foreign_end, foreign_start
 from jugal.formats.jpeg.gamut import Gamut
 from jugal.formats.jpeg.levels import match_levels
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
-from jugal.formats.jpeg.places import Spot, Stray, find_places
-from jugal.formats.jpeg.runs import Run, RunReader
-from jugal.formats.jpeg.seams import Seams
+from jugal.formats.jpeg.partings import settle, without_foreign
+from jugal.formats.jpeg.places import Spot, Stray
+from jugal.formats.jpeg.runs import LEAST_KEPT, Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan, select, usable
-from jugal.formats.jpeg.steps import step_inside
-from jugal.formats.jpeg.swaps import is_row_of_strangers
 from jugal.kernels.stuffing import pack_parts
 
 _SECTOR = 512
@@ -40,26 +39,10 @@ _MAX_DAMAGES = 16
 _SECTORS_TRIED = 40
 #: Start-of-image markers behind a scan's start that are looked at for another picture.
 _STARTS_TRIED = 16
-_LEAST = 4
 #: MCUs within which a run is in step, and levels from mid-grey that none has.
 _SETTLING, _BEYOND = 64, 150.0
-#: Nats of a seam that strangers meet at, and by how many rows' ends must speak for another column than that where there is room
-#: for a run.
-_STRANGERS, _OTHER_COLUMN = -15.0, 2.0
-#: Bytes behind a fault in which foreign data may go on; what their MCUs must say for it in all, and each in the mean, where
-#: half an MCU is what a stranger says beyond what it might as well be.
-_FOREIGN_BYTES = 1 << 15
-_SURELY_STRANGE, _FEW_STRANGE, _MOSTLY_STRANGE = 6.0, 0.35, 0.2
-#: Nats by which a seam must go on better with less lost at it, and what that and the place where it was lost must bring together.
-_GAINED, _MISSED = 8.0, 30.0
-#: MCUs behind the border of a cluster by which a row of strangers may begin.
-_LATE = 4
 #: Rows of a run from which it is told whether it belongs to the picture, though it soon fails.
 _ROWS_SURE = 4
-#: Breaks that seams may tell of.
-_MOST_UNSEEN = 4
-#: Rows beyond its end up to which a picture's data may happen to go on.
-_MOST_BEYOND = 2
 
 
 @dataclass(slots=True)
@@ -110,9 +93,9 @@ def find_mosaic(
     known = _known_edges(reader, structure, picture, first.first)
     head, _ = reader.read(structure.scans[0].entropy, first_bit(picture), first.first)
     if not found[0].seen:
-        head = head.only_first(head.count - _foreign_end(reader, head, known))
+        head = head.only_first(head.count - foreign_end(reader, head, known))
     head, pieces, ends = _whole(reader, head, _own(found, reader, known), known)
-    head, pieces, spots = _settle(reader, head, pieces, known, ends)
+    head, pieces, spots = settle(reader, head, pieces, known, ends)
     if not spots:
         return None
     canvas = Canvas(picture, reader, head)
@@ -152,7 +135,7 @@ def _collect(
         if run.failed:
             # What stands in the sector of the fault may be nonsense that happened to decode.
             run = run.only_first(int(np.searchsorted(raw[:-1], raw[-1] // _SECTOR * _SECTOR)))
-        if run.count >= _LEAST:
+        if run.count >= LEAST_KEPT:
             pieces.append(_Found(run, max(0, int(raw[0]) - gone), seen, last))
             gone = int(raw[min(run.count, raw.size - 1)])
         if last:
@@ -177,14 +160,14 @@ def _own(pieces: list[_Found], reader: RunReader, known: Edges) -> list[_Found]:
         run = piece.run
         lost += piece.lost_bytes
         begin = int(run.bits[0])
-        long = run.count >= _ROWS_SURE * width or run.bits[-1] - begin > 8 * _FOREIGN_BYTES // 2
+        long = run.count >= _ROWS_SURE * width or run.bits[-1] - begin > 8 * FOREIGN_BYTES // 2
         if piece.seen or not run.failed or long:
             edges = read_edges(reader, run.entropy, begin, width, 0, min(run.count, ROWS_LEARNT * width), False)
             if strangeness_of(edges, known) < STRANGE:
-                skip = 0 if piece.seen else _foreign_start(reader, run, known)
+                skip = 0 if piece.seen else foreign_start(reader, run, known)
                 own = run.without_first(skip)
-                own = own.only_first(own.count - (_foreign_end(reader, own, known) if run.failed else 0))
-                if own.count >= _LEAST:
+                own = own.only_first(own.count - (foreign_end(reader, own, known) if run.failed else 0))
+                if own.count >= LEAST_KEPT:
                     kept.append(_Found(own, lost + (int(own.bits[0]) - begin >> 3), piece.seen, piece.last))
                     lost = int(run.bits[-1] - own.bits[-1]) >> 3
                     continue
@@ -201,151 +184,9 @@ def _whole(reader: RunReader, head: Run, found: list[_Found], known: Edges) -> t
         whole, begin = Stray(one.run, ends, one.lost_bytes, one.seen, one.last), 0
         for at in [*find_breaks(reader, one.run, ends), one.run.count]:
             part = whole.part(begin, at)
-            parts.append(_without_foreign(reader, part.unseen(), known) if begin else part)
+            parts.append(without_foreign(reader, part.unseen(), known) if begin else part)
             begin = at
     return parts[0].run, parts[1:], parts[0].ends
-
-
-def _settle(
-    reader: RunReader, head: Run, pieces: list[Stray], known: Edges, ends: RowEnds
-) -> tuple[Run, list[Stray], list[Spot]]:
-    """Places the runs; where a seam or a step tells that one breaks unseen, or one fell into step late,
-    that is mended and all are placed again."""
-    even: set[tuple[int, int]] = set()
-    for left in range(_MOST_UNSEEN, -1, -1):
-        pieces = _fitting(reader, head, pieces)
-        seams = Seams(reader, [head, *(p.run for p in pieces)])
-        ends = ends.of(0, head.count)
-        spots = find_places(reader.total, head, pieces, seams, ends)
-        parted = None
-        if left:
-            parted = _part_behind(reader, head, pieces, spots, seams, known)
-            parted = parted or _part_astray(reader, head, pieces, spots, seams, known)
-            parted = parted or _part_at_step(reader, head, pieces, spots, even, known)
-            parted = parted or _freed(reader, head, pieces, spots, ends)
-        if parted is None:
-            break
-        head, pieces = parted
-    return head, pieces, spots
-
-
-def _part_behind(
-    reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot], seams: Seams, known: Edges
-) -> tuple[Run, list[Stray]] | None:
-    """The head and the runs with one of them parted where the MCUs went missing unseen that a seam ahead of it has no use for; None
-    where all seams need what is lost there.
-
-    Where the last run ends is known, and all that is missing before it has to be somewhere.
-    """
-    first = max(range(len(spots)), key=lambda n: spots[n].gained, default=0)
-    if not spots or spots[first].gained < _GAINED:
-        return None
-    found = []
-    for number in range(first, len(pieces)):
-        parting = seams.parting(number + 1, spots[first].sooner, -_GAINED, exactly=True)
-        if parting is not None:
-            row = parting.at // reader.frame.mcus_x + 1
-            found.append((parting.nats + pieces[number].ends.moved(row, parting.lost), number + 1, parting.at))
-    nats, number, at = max(found, default=(-np.inf, 0, 0))
-    return _parted(reader, head, pieces, number, at, known) if spots[first].gained + nats > _MISSED else None
-
-
-def _part_astray(
-    reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot], seams: Seams, known: Edges
-) -> tuple[Run, list[Stray]] | None:
-    """The head and the runs with one of them parted where it broke unseen; None where all seams fit or nothing broke."""
-    if any(spot.astray for spot in spots):
-        room = reader.total - head.count - sum(p.run.count + 1 for p in pieces)
-        partings = [seams.parting(number, room) for number in range(len(pieces) + 1)]
-        number, best = max(enumerate(partings), key=lambda p: p[1].nats if p[1] else 0.0)
-        if best is not None:
-            return _parted(reader, head, pieces, number, best.at, known)
-    for number, spot in enumerate(spots):
-        if not spot.astray:
-            continue
-        before = pieces[number - 1].run if number else head
-        if (at := find_break_near(reader, before, before.count)) is not None:
-            return _parted(reader, head, pieces, number, at, known)
-        if (at := find_break_near(reader, pieces[number].run, 0)) is not None:
-            return _parted(reader, head, pieces, number + 1, at, known)
-    return None
-
-
-def _part_at_step(
-    reader: RunReader,
-    head: Run,
-    pieces: list[Stray],
-    spots: list[Spot],
-    even: set[tuple[int, int]],
-    known: Edges,
-) -> tuple[Run, list[Stray]] | None:
-    """The same with one of them parted where it begins to count from another level; ``even`` are those that were seen not to.
-
-    They are told by the bits between which they lie.
-    """
-    for number, (piece, spot) in enumerate(zip(pieces, spots, strict=True), 1):
-        name = int(piece.run.bits[0]), piece.run.count
-        if name in even:
-            continue
-        if (at := step_inside(reader, piece.run, spot.place)) is not None:
-            return _parted(reader, head, pieces, number, at, known)
-        even.add(name)
-    return None
-
-
-def _freed(
-    reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot], ends: RowEnds
-) -> tuple[Run, list[Stray]] | None:
-    """The same with one of them freed of its first MCUs, where it has room only where it does not go on and its rows do not end.
-
-    Decoding that falls into step late may make more MCUs of the bits before than they held.
-    """
-    width = reader.frame.mcus_x
-    for number, (piece, spot) in enumerate(zip(pieces, spots, strict=True)):
-        columns = piece.ends.columns(ends)
-        elsewhere = float(columns.max() - columns[spot.place % width])
-        if piece.run.count < 2 * _SETTLING or spot.meets > _STRANGERS or elsewhere < _OTHER_COLUMN:
-            continue
-        return head, [*pieces[:number], piece.freed(_SETTLING), *pieces[number + 1 :]]
-    return None
-
-
-def _parted(
-    reader: RunReader, head: Run, pieces: list[Stray], number: int, at: int, known: Edges
-) -> tuple[Run, list[Stray]]:
-    """The head and the runs, of which number ``number``, the head's being 0, breaks at its MCU ``at``."""
-    if number:
-        front, behind = pieces[number - 1].parted(at)
-        return head, [*pieces[: number - 1], front, _without_foreign(reader, behind, known), *pieces[number:]]
-    rest = head.without_first(at)
-    behind = Stray(rest, read_row_ends(reader, rest), 0, False, False)
-    return head.only_first(at), [_without_foreign(reader, behind, known), *pieces]
-
-
-def _without_foreign(reader: RunReader, stray: Stray, known: Edges) -> Stray:
-    """The part behind an unseen break, freed of what was put in there and decoded without an error."""
-    skip = _foreign_start(reader, stray.run, known)
-    return stray.freed(skip) if skip else stray
-
-
-def _fitting(reader: RunReader, head: Run, pieces: list[Stray]) -> list[Stray]:
-    """The runs that the picture has room for: where there are too many MCUs, what was put in decoded to some of them."""
-    room = reader.total - head.count
-
-    def over() -> int:
-        return sum(p.run.count + 1 for p in pieces) - room
-
-    pieces = list(pieces)
-    while len(pieces) > 1 and over() > 0:
-        pieces.remove(min((p for p in pieces if not p.last), key=lambda p: p.run.count, default=pieces[0]))
-    if pieces and (skip := over()) > 0:
-        only = pieces[0]
-        if not only.last and skip > _MOST_BEYOND * reader.frame.mcus_x:
-            # What goes on and on beyond the picture's end is another picture's.
-            return []
-        skip = min(skip, only.run.count)
-        pieces = [only.part(skip, only.run.count) if only.last else only.part(0, only.run.count - skip)]
-    return [p for p in pieces if p.run.count >= _LEAST]
 
 
 def _picture_end(subject: Subject, structure: Structure) -> int:
@@ -390,7 +231,7 @@ def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool)
         # Data may end at a marker among what was put in, which says nothing.
         to_the_end = run.ends_with_data and int(run.entropy.raw_offsets(run.bits[-1:] >> 3)[0]) >= stop - _SECTOR
         long_enough = seen or int(run.bits[-1] - run.bits[0]) > 16 * _SECTOR or to_the_end
-        if run.count >= _LEAST and long_enough:
+        if run.count >= LEAST_KEPT and long_enough:
             return run
     return None
 
@@ -401,11 +242,11 @@ def _put(canvas: Canvas, stray: Stray, gamut: Gamut, spot: Spot) -> Placed | Non
     if place <= canvas.end:
         skip = canvas.end + 1 - place
         run, place = run.without_first(min(run.count, skip)), place + skip
-    if run.count < _LEAST:
+    if run.count < LEAST_KEPT:
         return None
     offsets, doubt = gamut.settle(run, *match_levels(canvas, run, place))
     skip = _wild_start(canvas.reader, run, offsets)
-    if run.count - skip < _LEAST:
+    if run.count - skip < LEAST_KEPT:
         return None
     placed = Placed(run.without_first(skip), place + skip, offsets, doubt, spot.surety)
     canvas.add(placed)
@@ -420,53 +261,6 @@ def _known_edges(reader: RunReader, structure: Structure, picture: Picture, befo
     return read_edges(reader, structure.scans[0].entropy, bit, width, first, before)
 
 
-def _foreign_end(reader: RunReader, run: Run, known: Edges) -> int:
-    """How many MCUs at the end of a run, ahead of a fault, belong to what was put in: it may decode for a while before it fails.
-
-    It begins at a sector, and its MCUs meet those above as strangers do.
-    """
-    width = known.width
-    first = max(0, run.count - ROWS_LEARNT * width)
-    edges = read_edges(reader, run.entropy, int(run.bits[first]), width, 0, run.count - first, False)
-    values = strangers_at(edges, known)
-    first += width
-    if values is None or not values.size or first + values.size < run.count:
-        return 0
-    raw = run.entropy.raw_offsets(run.bits[first:-1] >> 3)
-    low = max(int(raw[0]), int(raw[-1]) - _FOREIGN_BYTES // 2)
-    borders = np.searchsorted(raw, np.arange(low // _SECTOR + 1, int(raw[-1]) // _SECTOR + 1) * _SECTOR)
-    sums = np.append(np.cumsum((values - 0.5)[::-1])[::-1], 0.0)
-    cut = _clearest(borders, sums[borders], values.size - borders)
-    return 0 if cut is None else values.size - max(0, cut - 1)
-
-
-def _foreign_start(reader: RunReader, run: Run, known: Edges) -> int:
-    """How many MCUs at the start of a run belong to what was put in, not to the picture.
-
-    Foreign data of the same kind decode without an error and end at a sector; a row's length on, the MCUs under them meet
-    them as strangers do.
-    """
-    width = known.width
-    raw = run.entropy.raw_offsets(run.bits[:-1] >> 3)
-    look = min(int(np.searchsorted(raw, raw[0] + _FOREIGN_BYTES)), run.count - width - _LEAST)
-    if look < _LEAST:
-        return 0
-    edges = read_edges(reader, run.entropy, int(run.bits[0]), width, 0, look + width, False)
-    values = strangers_at(edges, known)
-    if values is None or values.size < look:
-        return 0
-    borders = np.searchsorted(raw, np.arange(raw[0] // _SECTOR + 1, raw[look - 1] // _SECTOR + 1) * _SECTOR)
-    borders = borders[(borders >= _LEAST) & (borders <= look)]
-    cut = _clearest(borders, np.cumsum(values - 0.5)[borders - 1], borders)
-    if cut is None:
-        # More than a row of it goes on in itself. Then only the row below its last one meets it as strangers do.
-        whole = borders[raw[borders - 1] // _CLUSTER < raw[borders + 1] // _CLUSTER]
-        late = ((int(b), int(b) + k) for b in whole for k in range(_LATE))
-        cut = next((b for b, at in late if is_row_of_strangers(values, at - width, width, width // 2)), None)
-    # The decoder needs a few MCUs to fall into step again behind the border.
-    return 0 if cut is None else min(cut + 2, run.count - 1)
-
-
 def _wild_start(reader: RunReader, run: Run, offsets: NDArray[np.int64]) -> int:
     """How many MCUs at the start of a run to leave out, for they or what comes before have levels that no picture has.
 
@@ -476,16 +270,6 @@ def _wild_start(reader: RunReader, run: Run, offsets: NDArray[np.int64]) -> int:
     levels = (levels + offsets[reader.blocks]) * reader.steps[reader.blocks]
     wild = np.flatnonzero((np.abs(levels) > _BEYOND).any(axis=1))
     return int(wild[-1]) + 1 if wild.size else 0
-
-
-def _clearest(borders: NDArray[np.int64], sums: NDArray[np.float64], counts: NDArray[np.int64]) -> int | None:
-    """The border that parts strangers best, where they surely are some: ``sums`` of what ``counts`` MCUs say for it."""
-    if not borders.size:
-        return None
-    best = int(np.argmax(sums))
-    # Of few MCUs less is asked: they are soon said to be strangers, and soon done without.
-    least = max(min(_SURELY_STRANGE, _FEW_STRANGE * float(counts[best])), _MOSTLY_STRANGE * float(counts[best]))
-    return int(borders[best]) if sums[best] > least else None
 
 
 def resync(subject: Subject, donor: Subject | None) -> RepairDraft:

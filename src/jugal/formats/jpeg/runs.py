@@ -14,6 +14,8 @@ from jugal.formats.jpeg.decode import group_tables, lookup_tables
 from jugal.formats.jpeg.parse import Entropy, Frame, HuffmanTable, Scan, Structure, read_entropy
 from jugal.kernels.jpeg import decode_run, next_run
 
+#: Fewest MCUs that are worth putting back.
+LEAST_KEPT = 4
 _PROBE = 6_144
 #: MCUs of it at most that are read, and fewest without an error that are believed.
 _MOST_PROBED, _LEAST_PROBED = 4096, 3

@@ -160,6 +160,8 @@ def _measured(files: list[tuple[bytes, bool]]) -> list[str]:
 
 
 def _words(shares: np.ndarray) -> str:
+    if not len(shares):
+        return "none measured"
     placed, levelled = 100 * shares.mean(axis=0)
     return f"of {len(shares)} files {placed:.1f} % of what survived in place, {levelled:.1f} % within {_LEVELS:.0f} levels too"
 

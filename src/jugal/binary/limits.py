@@ -14,8 +14,9 @@ class Limits:
     seconds: float = 120.0
     #: Files up to this size are read at once; larger ones are mapped, so that the memory of what was looked at can be given back.
     read_at_once: int = 8 << 20
-    #: Mapped files up to this size are read through before, since a medium's fault would end the process later.
-    read_through: int = 256 << 20
+    #: Mapped files up to this size are read through before, since a medium's fault would end the process later. Of larger ones that
+    #: takes as long as half of their examination.
+    read_through: int = 48 << 20
     #: Pixels of a picture that is decoded; above it only the structure is walked.
     pixels: int = 300_000_000
     #: Bytes of a track of coded video of which every bit is followed; larger tracks are looked at by their units only.

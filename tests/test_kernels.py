@@ -141,7 +141,7 @@ def test_runs_of_repeating_sectors_have_the_period_of_their_text(text: bytes, se
     data = np.random.default_rng(3).integers(0, 256, 20 * 512, dtype=np.uint8)
     data[512 * sector : 512 * (sector + length)] = np.frombuffer((text * 512 * length)[: 512 * length], np.uint8)
     found, uniform, pages = np.zeros(20, np.int16), np.zeros(20, np.int16), np.zeros(3, np.bool_)
-    blockstats.survey_pages(data, 0, pages.size, 0.8, 8, 64, uniform, pages, pages, found)
+    blockstats.survey_pages(data, 0.8, 8, 64, uniform, pages, pages, found)
     smallest = next((p for p in range(1, len(text) + 1) if (text * 3)[p:] == (text * 3)[:-p]), len(text))
     assert (found[sector : sector + length] == (smallest if smallest <= 64 else 0)).all()
     assert not np.delete(found, range(sector, sector + length)).any()

@@ -11,10 +11,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from jugal.binary.blocks import Blocks
 from jugal.binary.limits import Limits
 from jugal.binary.source import Source, SourceUnreadable
-from jugal.engine.examine import examine_file
+from jugal.engine.examine import examine_file, examine_source
 from jugal.formats.jpeg.alike import looking_right
 from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.decode import decode
@@ -63,16 +62,25 @@ def test_a_mapped_file_gives_its_memory_back_and_reads_the_same_again(tmp_path: 
     assert source.read(12_345_678, 100) == data[12_345_678:12_345_778].tobytes()
 
 
-def test_searches_and_surveys_do_not_keep_a_mapped_file_in_memory(tmp_path: Path) -> None:
+def test_searches_and_unstuffing_do_not_keep_a_mapped_file_in_memory(tmp_path: Path) -> None:
     path = tmp_path / "noise.bin"
     path.write_bytes(np.random.default_rng(2).integers(0, 255, 32 << 20, dtype=np.uint8).tobytes())
     warm()  # loading the kernels takes memory of its own
     source = Source.open(path)
     before = resident("RssFile:")
     assert source.find(b"\xff\xd8\xff") == -1
-    assert Blocks(source).fills == ()
     entropy = read_entropy(source, 0)
     assert entropy.length == source.size
+    assert resident("RssFile:") - before < 8 << 20
+
+
+def test_an_examined_picture_is_not_kept_in_memory(tmp_path: Path) -> None:
+    path, picture = tmp_path / "river.jpg", encode.jpeg(riverbed(320, 240, 3))
+    path.write_bytes(picture[:-2] + b"\xff\xfe\xff\xff" + bytes(range(1, 120)) * (24 << 13))
+    warm()
+    source = Source.open(path)
+    before = resident("RssFile:")
+    assert examine_source(source).format == "jpeg" and source.size > 16 << 20
     assert resident("RssFile:") - before < 8 << 20
 
 

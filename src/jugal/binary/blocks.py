@@ -21,8 +21,6 @@ from jugal.model.span import ByteSpan
 
 #: Files of more pages are glanced at page by page, not counted byte by byte.
 MAX_PAGES = 8_192
-#: Pages that are looked at before their memory is given back.
-_PAGES_AT_ONCE = 1_024
 _LONGEST_TEXT = 64
 _TEXT_SHARE, _STUFFED_LEAST = 0.8, 8
 
@@ -60,11 +58,7 @@ class Blocks:
             np.zeros(pages, np.bool_),
             np.zeros(size // SECTOR, np.int16),
         )
-        for first in range(0, pages, _PAGES_AT_ONCE):
-            last = min(pages, first + _PAGES_AT_ONCE)
-            survey_pages(self._source.array, first, last, _TEXT_SHARE, _STUFFED_LEAST, _LONGEST_TEXT, *found)
-            if pages > _PAGES_AT_ONCE:
-                self._source.release()
+        survey_pages(self._source.array, _TEXT_SHARE, _STUFFED_LEAST, _LONGEST_TEXT, *found)
         return found
 
     @property

@@ -137,16 +137,17 @@ def period_of(data, limit):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def survey_pages(data, first, last, share, least, limit, uniform, text, stuffed, periods):  # type: ignore[no-untyped-def]
-    """What a few bytes tell of each 4,096-byte page ``first..last`` of uint8 ``data``, in one pass: memory is the slow part.
+def survey_pages(data, share, least, limit, uniform, text, stuffed, periods):  # type: ignore[no-untyped-def]
+    """What can be told of uint8 ``data`` by a few bytes of each 4,096-byte page, in one pass: memory is the slow part.
 
     To int16 ``uniform``, per 512-byte sector, of which the last may be short, its byte value when all its bytes are the
     same, else -1. To bool ``text`` whether more than ``share`` (0..1) of a page is printable; to bool ``stuffed`` whether it holds
     ``least`` bytes 0xFF or more and each is followed by 0x00 or 0xD0..0xD7; to int16 ``periods``, per whole 512-byte
-    sector, the smallest period 1..``limit`` (up to 256) it repeats with, else what was there: 0. Periods are looked for in every second
+    sector, the smallest period 1..``limit`` (up to 256) it repeats with, else 0. Periods are looked for in every second
     sector and, where one has any, in its neighbours: enough to meet all runs of two.
     """
-    for page in range(first, last):
+    periods[:] = 0
+    for page in range(text.size):
         start = page * PAGE
         end = min(start + PAGE, data.size)
         for sector in range(start // SECTOR, -(-end // SECTOR)):

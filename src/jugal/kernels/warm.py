@@ -45,7 +45,7 @@ def warm() -> None:
     i64, i16, i8 = (lambda n, t=t: np.zeros(n, t) for t in (np.int64, np.int16, np.int8))
     floats = np.zeros(2, np.float32)
     pages = np.zeros(2, np.bool_)
-    blockstats.survey_pages(frozen, 0, 2, 0.8, 8, 64, i16(16), pages, pages, i16(16))
+    blockstats.survey_pages(frozen, 0.8, 8, 64, i16(16), pages, pages, i16(16))
     blockstats.page_entropy(frozen, i64(2), floats)
     blockstats.find_bytes(frozen, np.frombuffer(b"moov", np.uint8), 0, 8192)
     blockstats.page_glance(frozen, floats)

@@ -80,6 +80,8 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
         foreign = [f for f in foreign if not _codes_flat(decoded, f, _blocks_of(structure))]
         result.fills.extend(fills)
         result.foreign.extend(merge(foreign))
+        # All bytes were looked at for fills, and unstuffed before; little more is read of the file itself.
+        subject.source.release()
         marks = sorted([(f.span, True) for f in fills] + [(s, False) for s in merge(foreign)], key=lambda x: x[0].start)
         _judge_scan(result, structure, picture, number, decoded, planes, marks, subject.size)
     if picture.frame.marker in spec.SEQUENTIAL and len(picture.scans) == 1:

@@ -22,6 +22,8 @@ from jugal.model.span import ByteSpan
 #: Files of more pages are glanced at page by page, not counted byte by byte.
 MAX_PAGES = 8_192
 _LONGEST_TEXT = 64
+#: Bytes ahead of a repeated text in which it would go on if it did not begin there.
+_BEFORE = 16
 _TEXT_SHARE, _STUFFED_LEAST = 0.8, 8
 
 
@@ -130,7 +132,10 @@ class Blocks:
 
     @cached_property
     def patterns(self) -> tuple[ByteSpan, ...]:
-        """Runs of at least two sectors in which one short text (2 to 64 bytes) is repeated."""
+        """Runs of at least two sectors in which one short text (2 to 64 bytes) is repeated from a sector's start on.
+
+        What was put in begins at a sector; a file's own repetition, as of a line drawn along a row of blocks, begins anywhere.
+        """
         sectors = np.flatnonzero(self._survey.periods > 1)
         # A repeated text lowers the entropy of its page far below that of any payload.
         pages, inverse = np.unique(sectors * SECTOR // PAGE, return_inverse=True)
@@ -141,7 +146,18 @@ class Blocks:
                 found[-1] = ByteSpan(found[-1].start, at + SECTOR)
             else:
                 found.append(ByteSpan(at, at + SECTOR))
-        return tuple(span for span in found if span.length >= 2 * SECTOR)
+        return tuple(span for span in found if span.length >= 2 * SECTOR and self._begins_at_sector(span.start))
+
+    def _begins_at_sector(self, start: int) -> bool:
+        """Whether the text that is repeated from ``start`` on, a sector's, is not repeated in the bytes before its first sector."""
+        periods = self._survey.periods
+        sector = start // SECTOR
+        period = int(periods[sector])
+        while sector and periods[sector - 1] == period:
+            sector -= 1
+        first = sector * SECTOR
+        around = self._source.array[max(0, first - _BEFORE) : first + period]
+        return not first or bool((around[period:] != around[:-period]).any())
 
 
 def exact_fill(source: Source, fill: Fill) -> ByteSpan:

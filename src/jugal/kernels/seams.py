@@ -7,6 +7,8 @@ from numba import njit
 
 #: Fewest MCUs that are compared.
 FEW = 4
+#: How heavy the tail of what seams may be off is: rows in which the subject changes are further from what is usual than others vary.
+_TAIL = 3.0
 
 
 @njit(cache=True, nogil=True)
@@ -106,4 +108,5 @@ def seam_scores(above, below, varied_above, varied_below, width, near, deviation
             beyond = less - near[own, 0] - off
             ratio = 0.5 * (less * less - beyond * beyond) / (deviation * deviation)
             said += min(most_said, max(-most_said, ratio))
-        out[gone] += each * said - whole * (0.5 * off * off / (row_level * row_level) + np.log(row_level / near[0, 1]))
+        unusual = 0.5 * (_TAIL + 1.0) * np.log1p(off * off / (_TAIL * row_level * row_level))
+        out[gone] += each * said - whole * (unusual + np.log(row_level / near[0, 1]))

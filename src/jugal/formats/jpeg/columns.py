@@ -13,15 +13,17 @@ from numpy.typing import NDArray
 
 from jugal.formats.jpeg.breaks import find_break
 from jugal.formats.jpeg.edges import read_edges, read_flanks
-from jugal.formats.jpeg.likeness import Usual, apart, said
+from jugal.formats.jpeg.likeness import Likeness, apart
 from jugal.formats.jpeg.runs import Run, RunReader
 
 #: What a row's end counts, since those of the next rows say much the same, and how often a picture's sides look alike, so that
 #: where they meet tells nothing.
 _TEMPER, _SIDES_ALIKE = 0.35, 0.3
-#: How many borders of a row are taken to be upright edges of the subject besides those that are known, nats from which one is seen
-#: to be strange, and how often the sides look alike in one part of a picture and not in the next.
-_FEW_UPRIGHT, _SEEN, _SEEN_ALIKE = 0.3, 2.0, 0.15
+#: How many borders of a row are taken to be upright edges of the subject and how often one stays so in the next rows, before any
+#: was seen, and how often the sides look alike in one part of a picture and not in the next.
+_FEW_UPRIGHT, _STAYS, _SEEN_ALIKE = 0.3, 0.3, 0.15
+#: Nats from which a border is seen to be strange, in all rows and in one.
+_SEEN, _STRANGE = 2.0, 0.5
 #: Nats that a change of column must bring, rows around it in which the break is looked for, and rows a part must have.
 _CHANGE, _ROWS_AROUND, _LEAST_ROWS = 14.0, 10, 3
 
@@ -40,21 +42,23 @@ class RowEnds:
     def columns(self, known: RowEnds | None = None) -> NDArray[np.float64]:
         """(width,): how likely it is that the run begins in each column, in nats.
 
-        ``known`` are those of what lies before it, which begins where a row does. They tell how often something else stands upright at
-        a border of MCUs for as many rows, the side of a frame or of a house, and whether the picture's sides look alike there.
+        ``known`` are those of what lies before it, which begins where a row does.
         """
-        sums = self._sums()
-        alike, upright = _SIDES_ALIKE, _FEW_UPRIGHT / self.width
-        rows = min(self.strange.size, known.strange.size) // self.width if known else 0
-        if known and rows >= _LEAST_ROWS:
-            last = known.strange.size // self.width * self.width
-            *borders, end = RowEnds(self.width, known.strange[last - rows * self.width : last])._sums() > _SEEN
-            alike = _SEEN_ALIKE if end else 1 - _SEEN_ALIKE
-            upright += sum(borders) / self.width
-        ending = np.logaddexp(np.log(1 - alike) + sums, np.log(alike))
-        inside = np.logaddexp(np.log(1 - upright), np.log(upright) + sums)
-        # Where MCU number k ends a row, the run begins in column width - 1 - k.
-        return np.asarray((ending - inside)[::-1])
+        sums, edges = self._sums(), _Upright.of(known, self.strange.size // self.width) if known else _Upright()
+        shares = edges.stays, 1 - edges.alike, edges.comes / self.width
+        there, ending, inside = (np.logaddexp(np.log(1 - share), np.log(share) + sums) for share in shares)
+        # Where MCU number k ends a row, the run begins in column width - 1 - k, and what stood behind column c of the rows before
+        # stands behind MCU number k + 1 + c.
+        found = ending - inside
+        for column in edges.columns:
+            found += np.roll(there - inside, -1 - column)
+        return np.asarray(found[::-1])
+
+    def seen(self, first: int, last: int) -> NDArray[np.bool_]:
+        """(width,): whether the border behind each column is seen to be strange in most of the rows ``first`` to ``last``."""
+        rows = self.strange[first * self.width : last * self.width].reshape(-1, self.width)
+        mostly = np.count_nonzero(rows > _STRANGE, axis=0) > rows.shape[0] / 2
+        return np.asarray(mostly & (_TEMPER * rows.sum(axis=0, dtype=np.float64) > _SEEN))
 
     def _sums(self) -> NDArray[np.float64]:
         """(width,): what all borders as far from the run's start, but for whole rows, say for being that of two rows."""
@@ -91,6 +95,36 @@ class RowEnds:
         return found[::-1]
 
 
+@dataclass(frozen=True, slots=True)
+class _Upright:
+    """How often something besides the ends of rows stands upright at a border of MCUs, the side of a frame or of a house.
+
+    One of those seen behind ``columns`` of the rows before ``stays`` so often, and so many others a row come. The picture's sides look
+    ``alike`` so often, so that where they meet tells nothing.
+    """
+
+    columns: tuple[int, ...] = ()
+    stays: float = _STAYS
+    comes: float = _FEW_UPRIGHT
+    alike: float = _SIDES_ALIKE
+
+    @classmethod
+    def of(cls, known: RowEnds, rows: int) -> _Upright:
+        """Learnt for a run of so many ``rows`` from the last of those before it, and how often they stayed from as many before."""
+        last = known.strange.size // known.width
+        rows = min(rows, last)
+        if rows < _LEAST_ROWS:
+            return cls()
+        *seen, end = known.seen(last - rows, last).tolist()
+        alike, columns = _SEEN_ALIKE if end else 1 - _SEEN_ALIKE, tuple(np.flatnonzero(seen).tolist())
+        if last - rows < _LEAST_ROWS:
+            return cls(columns, _STAYS, _FEW_UPRIGHT + len(columns), alike)
+        before = known.seen(max(0, last - 2 * rows), last - rows)[:-1]
+        there, both = int(np.count_nonzero(before)), int(np.count_nonzero(before & seen))
+        comes = known.width * (len(columns) - both + _FEW_UPRIGHT) / (known.width - there)
+        return cls(columns, (both + _STAYS) / (there + 1), comes, alike)
+
+
 def read_row_ends(reader: RunReader, run: Run) -> RowEnds:
     """Those of a whole run."""
     width, components = reader.frame.mcus_x, min(3, len(reader.shape))
@@ -106,10 +140,10 @@ def read_row_ends(reader: RunReader, run: Run) -> RowEnds:
         last = [right[-1:] for _, right in flanks]
     strange = np.zeros(max(0, run.count - 1), np.float32)
     for c in range(components):
-        usual, other = Usual.of(near[c]), Usual.of(far[c])
-        if usual is not None and other is not None:
+        likeness = Likeness.of(near[c], far[c])
+        if likeness is not None:
             distance = np.concatenate(near[c])
-            strange[: distance.size] -= said(distance, usual, other, c)
+            strange[: distance.size] -= likeness.said(distance, c)
     return RowEnds(width, strange)
 
 

@@ -6,7 +6,7 @@ rows, or in a step of its levels.
 
 from __future__ import annotations
 
-import numpy as np
+from dataclasses import dataclass
 
 from jugal.formats.jpeg.columns import RowEnds, find_break_near, read_row_ends
 from jugal.formats.jpeg.edges import Edges
@@ -40,8 +40,9 @@ def settle(
         spots = find_places(reader.total, head, pieces, seams, ends)
         parted = None
         if left:
-            parted = _part_behind(reader, head, pieces, spots, seams, known)
-            parted = parted or _part_astray(reader, head, pieces, spots, seams, known)
+            plain = _plain_parting(reader, head, pieces, spots, seams)
+            parted = _part_behind(reader, head, pieces, spots, seams, known, plain)
+            parted = parted or _part_astray(reader, head, pieces, spots, known, plain)
             parted = parted or _part_at_step(reader, head, pieces, spots, even, known)
             parted = parted or _freed(reader, head, pieces, spots, ends)
         if parted is None:
@@ -50,37 +51,61 @@ def settle(
     return head, pieces, spots
 
 
+@dataclass(frozen=True, slots=True)
+class _Place:
+    """Run ``number``, the head's being 0, breaks at its MCU ``at``, which is so many ``nats`` likelier than that it does not."""
+
+    nats: float
+    number: int
+    at: int
+
+
+def _plain_parting(reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot], seams: Seams) -> _Place | None:
+    """Where a run breaks plainly, whatever is lost there; None where all seams fit or none does."""
+    if not any(spot.astray for spot in spots):
+        return None
+    room = reader.total - head.count - sum(p.run.count + 1 for p in pieces)
+    partings = ((number, seams.parting(number, room)) for number in range(len(pieces) + 1))
+    found = [_Place(parting.nats, number, parting.at) for number, parting in partings if parting is not None]
+    return max(found, key=lambda place: place.nats, default=None)
+
+
 def _part_behind(
-    reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot], seams: Seams, known: Edges
+    reader: RunReader,
+    head: Run,
+    pieces: list[Stray],
+    spots: list[Spot],
+    seams: Seams,
+    known: Edges,
+    plain: _Place | None,
 ) -> tuple[Run, list[Stray]] | None:
     """The head and the runs with one of them parted where the MCUs went missing unseen that a seam ahead of it has no use for; None
-    where all seams need what is lost there.
+    where all seams need what is lost there, or one breaks far more plainly.
 
     Where the last run ends is known, and all that is missing before it has to be somewhere.
     """
     first = max(range(len(spots)), key=lambda n: spots[n].gained, default=0)
     if not spots or spots[first].gained < _GAINED:
         return None
-    found = []
+    found: list[_Place] = []
     for number in range(first, len(pieces)):
         parting = seams.parting(number + 1, spots[first].sooner, -_GAINED, exactly=True)
         if parting is not None:
             row = parting.at // reader.frame.mcus_x + 1
-            found.append((parting.nats + pieces[number].ends.moved(row, parting.lost), number + 1, parting.at))
-    nats, number, at = max(found, default=(-np.inf, 0, 0))
-    return _parted(reader, head, pieces, number, at, known) if spots[first].gained + nats > _MISSED else None
+            nats = parting.nats + pieces[number].ends.moved(row, parting.lost)
+            found.append(_Place(nats, number + 1, parting.at))
+    best = max(found, key=lambda place: place.nats, default=None)
+    if best is None or spots[first].gained + best.nats < _MISSED or (plain and plain.nats > best.nats + _MISSED):
+        return None
+    return _parted(reader, head, pieces, best.number, best.at, known)
 
 
 def _part_astray(
-    reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot], seams: Seams, known: Edges
+    reader: RunReader, head: Run, pieces: list[Stray], spots: list[Spot], known: Edges, plain: _Place | None
 ) -> tuple[Run, list[Stray]] | None:
     """The head and the runs with one of them parted where it broke unseen; None where all seams fit or nothing broke."""
-    if any(spot.astray for spot in spots):
-        room = reader.total - head.count - sum(p.run.count + 1 for p in pieces)
-        partings = [seams.parting(number, room) for number in range(len(pieces) + 1)]
-        number, best = max(enumerate(partings), key=lambda p: p[1].nats if p[1] else 0.0)
-        if best is not None:
-            return _parted(reader, head, pieces, number, best.at, known)
+    if plain is not None:
+        return _parted(reader, head, pieces, plain.number, plain.at, known)
     for number, spot in enumerate(spots):
         if not spot.astray:
             continue

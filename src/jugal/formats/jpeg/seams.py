@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from jugal.formats.jpeg.canvas import ROWS_LEARNT
 from jugal.formats.jpeg.edges import read_sides
-from jugal.formats.jpeg.likeness import CHROMA, LEAST_DEVIATION, MOST_SAID, NOISE, Usual, apart, said
+from jugal.formats.jpeg.likeness import CHROMA, LEAST_DEVIATION, MOST_SAID, NOISE, Likeness, apart
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.kernels.seams import row_distances, seam_scores
 
@@ -30,7 +30,7 @@ _ROWS_MET = 2
 #: Rows from which it is learnt how rows differ, and the least deviation of their means.
 _FEW_ROWS, _LEAST_BY_ROW = 4, 0.1
 #: Nats that a break must bring that shows by nothing else, and how many of a run's places are looked at.
-_SURELY_BROKEN, _PLACES_TRIED = 30.0, 16
+_SURELY_BROKEN, _PLACES_TRIED = 12.0, 16
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,14 +45,13 @@ class Parting:
 
 @dataclass(frozen=True, slots=True)
 class _Meeting:
-    """How a component's MCUs meet those above: the ``usual`` distances of neighbours, and of strangers, ``far``.
+    """How a component's MCUs meet those above, and what the distance of two tells: their ``likeness``.
 
     ``rows`` (rows, 2) says of those so many rows apart by how much nearer they are than strangers in the same rows are, as a mean
     and the deviation of the means of rows, zero where too few are known; ``deviation`` is that of single MCUs.
     """
 
-    usual: Usual
-    far: Usual
+    likeness: Likeness
     rows: NDArray[np.float64]
     deviation: float
 
@@ -92,10 +91,10 @@ class _Learning:
             means = np.concatenate([rows.mean(axis=1) for rows in nearer]) if nearer else np.zeros(0)
             if means.size >= _FEW_ROWS:
                 table[number] = means.mean(), max(_LEAST_BY_ROW, float(means.std()))
-        near, far = Usual.of(self._straight), Usual.of(self._strange)
-        if near is None or far is None or not table[0, 1]:
+        likeness = Likeness.of(self._straight, self._strange)
+        if likeness is None or not table[0, 1]:
             return None
-        return _Meeting(near, far, table, max(LEAST_DEVIATION, float(np.sqrt(np.mean(self._alone)))))
+        return _Meeting(likeness, table, max(LEAST_DEVIATION, float(np.sqrt(np.mean(self._alone)))))
 
 
 class Seams:
@@ -173,7 +172,7 @@ class Seams:
         for c, (above, below) in enumerate(pairs[: self._parts]):
             meeting = self._meetings[c]
             if meeting is not None:
-                out += said(apart(above, below, raised[c] if raised else 0.0), meeting.usual, meeting.far, c)
+                out += meeting.likeness.said(apart(above, below, raised[c] if raised else 0.0), c)
         return out
 
     def _refined(self, run: Run, rough: Parting) -> Parting:

@@ -1,40 +1,45 @@
 """``python -m bench.mosaics``: pictures harmed inside their scan; what of the rest is put back in its place and at its level.
 
 The photographs and drawings of ``bench.photos``, enlarged to a camera's size with a camera's noise, lose clusters: zeros, noise or
-another picture's data in their stead, or nothing. Each MCU that survived is held against the original.
+another picture's data in their stead, or nothing. Each MCU that survived is held against the original, and each of their samples,
+as Pillow shows both, against its own.
 """
 
 from __future__ import annotations
 
 import argparse
+import io
 from concurrent.futures import ProcessPoolExecutor
 from itertools import pairwise
 
 import numpy as np
+from numpy.typing import NDArray
 from PIL import Image
 
 from bench import record
 from bench.photos import pictures
+from jugal.binary.output import write_pieces
 from jugal.binary.source import Source
 from jugal.formats.base import Subject
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.parse import Structure
-from jugal.formats.jpeg.resync import find_mosaic
+from jugal.formats.jpeg.resync import find_mosaic, write
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import select
 from jugal.samples import encode
 
 _TEXT = """`python -m bench.mosaics`: photographs and drawings enlarged to a camera's size, with a camera's noise, that lost clusters:
-zeros, noise or another picture's data in their stead, or nothing. Each MCU that survived is held against the original. Flat are
-pictures more than half of whose pixels were the same as the one beside them before the noise: drawings, pages, stars; in their
-flat parts nothing tells one place from another.
+zeros, noise or another picture's data in their stead, or nothing. Each MCU that survived is held against the original: whether it is
+the one that belongs there, and its levels too; and each of its samples as Pillow shows it, wherever it is from. Flat are pictures more
+than half of whose pixels were the same as the one beside them before the noise: drawings, pages, stars; under noise nothing
+tells one place in their flat parts from another. Photographs have noise and drawings have none: that is the third set.
 
 """
 _PICTURES = 26
 _CLUSTER, _APART, _LEVELS = 4096, 5, 2.0
 _WIDTH, _TALLEST = 3600, 3200
-#: Deviation of the noise: of fine pictures in good light, and as much as makes files as large as a camera's.
-_GRAINS = (2.5, 6.0)
+#: Deviation of the noise, of fine pictures in good light, and as much as makes files as large as a camera's; and that of flat pictures.
+_GRAINS = ((2.5, 2.5), (6.0, 6.0), (6.0, 0.0))
 _FLAT = 0.5
 #: What is lost: at how many places, two cases a picture, and at each how many clusters at most.
 _LOSSES = (
@@ -44,18 +49,19 @@ _LOSSES = (
 )
 
 
-def enlarged(limit: int, grain: float) -> list[tuple[bytes, bool]]:
-    """Enlarged pictures with so much noise, by two samplings in turn, and whether each is flat."""
+def enlarged(limit: int, grain: float, of_flat: float) -> list[tuple[bytes, bool]]:
+    """Enlarged pictures with so much noise, flat ones with another, by two samplings in turn, and whether each is flat."""
     out: list[tuple[bytes, bool]] = []
     for _, picture in pictures():
         width = _WIDTH if picture.height * _WIDTH <= _TALLEST * picture.width else _WIDTH * 2 // 3
         large = np.asarray(
             picture.resize((width, round(picture.height * width / picture.width)), Image.Resampling.LANCZOS)
         )
-        noise = np.random.default_rng(1).normal(0, grain, large.shape)
+        flat = _is_flat(picture)
+        noise = np.random.default_rng(1).normal(0, of_flat if flat else grain, large.shape)
         grainy = Image.fromarray(np.clip(large + noise, 0, 255).astype(np.uint8))
         options = {"quality": 88} if len(out) % 2 else {"quality": 93, "subsampling": 1}
-        out.append((encode.jpeg(grainy, **options), _is_flat(picture)))
+        out.append((encode.jpeg(grainy, **options), flat))
         if len(out) == limit:
             break
     return out
@@ -90,8 +96,9 @@ def harmed(
     return b"".join([*parts, data[at:]]), gone
 
 
-def measure(task: tuple[bytes, bytes, int, int, int]) -> tuple[float, float] | None:
-    """The shares of the surviving MCUs that are in their place, and in their place within two levels."""
+def measure(task: tuple[bytes, bytes, int, int, int]) -> tuple[float, float, float] | None:
+    """The shares of the surviving MCUs that are in their place, and in their place within two levels, and that of their samples that
+    are within two levels."""
     data, other, places, most, seed = task
     found = harmed(data, other, places, most, np.random.default_rng(seed))
     if found is None:
@@ -101,7 +108,8 @@ def measure(task: tuple[bytes, bytes, int, int, int]) -> tuple[float, float] | N
     if structure.frame is None or not structure.scans:
         return None
     subject = Subject(Source.from_bytes(sick))
-    mosaic = find_mosaic(subject, structure, decode(structure.frame, structure.scans, structure.quant))
+    picture = decode(structure.frame, structure.scans, structure.quant)
+    mosaic = find_mosaic(subject, structure, picture)
     true = _structure(data)
     reader = RunReader(true)
     whole, _ = reader.read(true.scans[0].entropy, 0, reader.total)
@@ -118,7 +126,28 @@ def measure(task: tuple[bytes, bytes, int, int, int]) -> tuple[float, float] | N
             same = np.diff(part.run.bits) == lengths[where]
             off = np.abs(part.run.dc + part.offsets[reader.blocks] - whole.dc[where]) * reader.steps[reader.blocks]
             placed[where], levelled[where] = same, same & (off.max(axis=1) <= _LEVELS)
-    return float(placed[survives].mean()), float(levelled[survives].mean())
+    repaired = io.BytesIO() if mosaic else io.BytesIO(sick)
+    if mosaic is not None:
+        write_pieces(repaired, write(structure, picture, mosaic).pieces, subject.source)
+    samples = _samples_right(data, repaired.getvalue(), survives, structure)
+    return float(placed[survives].mean()), float(levelled[survives].mean()), samples
+
+
+def _samples_right(data: bytes, repaired: bytes, survives: NDArray[np.bool_], structure: Structure) -> float:
+    """The share of the samples in surviving MCUs that are within two levels in all components, as Pillow decodes both files."""
+    frame = structure.frame
+    assert frame is not None
+    true, shown = (_decoded(file) for file in (data, repaired))
+    off = np.abs(true.astype(np.int16) - shown).reshape(*true.shape[:2], -1).max(axis=2)
+    mcus = survives.reshape(frame.mcus_y, frame.mcus_x)
+    whole = mcus.repeat(8 * frame.v_max, axis=0).repeat(8 * frame.h_max, axis=1)[: off.shape[0], : off.shape[1]]
+    return float((off[whole] <= _LEVELS).mean())
+
+
+def _decoded(data: bytes) -> NDArray[np.uint8]:
+    picture = Image.open(io.BytesIO(data))
+    picture.draft("YCbCr" if picture.mode == "RGB" else picture.mode, picture.size)
+    return np.asarray(picture)
 
 
 def main() -> None:
@@ -126,23 +155,23 @@ def main() -> None:
     parser.add_argument("--pictures", type=int, default=_PICTURES)
     arguments = parser.parse_args()
     lines: list[str] = []
-    for grain in _GRAINS:
-        files = enlarged(arguments.pictures, grain)
+    for grain, of_flat in _GRAINS:
+        files = enlarged(arguments.pictures, grain, of_flat)
         if not files:
             print("No pictures: the packages could not be fetched.")
             return
-        lines += [*([""] if lines else []), *_measured(files)]
+        lines += [*([""] if lines else []), *_measured(files, of_flat == grain)]
     if arguments.pictures == _PICTURES:
         record.put("Pictures harmed inside their scan", _TEXT + "\n".join(lines))
 
 
-def _measured(files: list[tuple[bytes, bool]]) -> list[str]:
-    """What comes back of pictures, in words, line by line."""
+def _measured(files: list[tuple[bytes, bool]], noisy: bool) -> list[str]:
+    """What comes back of pictures, all of them ``noisy`` or only those that are not flat, in words, line by line."""
     frames = [_structure(data).frame for data, _ in files]
     size = np.mean(
         [len(data) / (f.width * f.height) for (data, _), f in zip(files, frames, strict=True) if f is not None]
     )
-    lines = [f"Of {8 * size:.1f} bits a pixel:", ""]
+    lines = [f"Of {8 * size:.1f} bits a pixel{'' if noisy else ', drawings without noise'}:", ""]
     print(lines[0], flush=True)
     with ProcessPoolExecutor() as pool:
         for words, places, most in _LOSSES:
@@ -159,11 +188,14 @@ def _measured(files: list[tuple[bytes, bool]]) -> list[str]:
     return lines
 
 
-def _words(shares: np.ndarray) -> str:
+def _words(shares: NDArray[np.float64]) -> str:
     if not len(shares):
         return "none measured"
-    placed, levelled = 100 * shares.mean(axis=0)
-    return f"of {len(shares)} files {placed:.1f} % of what survived in place, {levelled:.1f} % within {_LEVELS:.0f} levels too"
+    placed, levelled, samples = 100 * shares.mean(axis=0)
+    return (
+        f"of {len(shares)} files {placed:.1f} % of what survived in place, {levelled:.1f} % within {_LEVELS:.0f} levels too; "
+        f"{samples:.1f} % of its samples are within {_LEVELS:.0f} levels"
+    )
 
 
 if __name__ == "__main__":

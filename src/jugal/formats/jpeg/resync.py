@@ -282,6 +282,11 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
     mosaic = find_mosaic(subject, structure, picture)
     if mosaic is None:
         raise RepairImpossible("Behind the damage nothing decodes that could be put back.")
+    return write(structure, picture, mosaic)
+
+
+def write(structure: Structure, picture: Picture, mosaic: Mosaic) -> RepairDraft:
+    """The picture of a mosaic as a file: neutral blocks stand for what is lost."""
     reader = mosaic.reader
     structure, header = with_neutral_codes(structure)
     scan = structure.scans[0]

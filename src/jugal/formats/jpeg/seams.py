@@ -31,6 +31,8 @@ _ROWS_MET = 2
 _FEW_ROWS, _LEAST_BY_ROW = 4, 0.1
 #: Nats that a break must bring that shows by nothing else, and how many of a run's places are looked at.
 _SURELY_BROKEN, _PLACES_TRIED = 12.0, 16
+#: What a nat counts by which MCUs go on where they stand, and columns from their own up to which displaced ones may seem to.
+_GOES_ON, _NEAR_COLUMNS = 5.0, 8
 
 
 @dataclass(frozen=True, slots=True)
@@ -150,11 +152,18 @@ class Seams:
             shift = whole if exactly else int(np.argmax(seam))
             # Both by what pairs of MCUs say alone and by what they do beside other columns of the same rows.
             nats = float(seam[shift] + min(-seam[extra], _TEMPER * strange[at]))
+            nats -= self._goes_on(float(seam[extra]), shift - extra)
             fits = seam[shift] > 0.0 or not exactly
             if fits and nats > least and (best is None or nats > best.nats):
                 best = Parting(first, shift - extra, nats)
             strange[max(0, at - width // 2) : at + width // 2 + 1] = -np.inf
         return None if best is None else self._refined(run, best)
+
+    def _goes_on(self, here: float, lost: int) -> float:
+        """What speaks against a break, in nats, where MCUs go on ``here``, where they stand, as in no other column, although with so
+        many ``lost`` they would be far from theirs."""
+        beside = min(lost % self.width, -lost % self.width)
+        return _GOES_ON * max(0.0, here) if beside > _NEAR_COLUMNS else 0.0
 
     def _meet(self, run: Run) -> NDArray[np.float64]:
         """How each MCU of a run from its second row on speaks for going on from the one above, in nats."""

@@ -14,7 +14,7 @@ from PIL import Image, ImageOps
 from conftest import examine
 from jugal.binary.source import Source
 from jugal.formats.base import Subject
-from jugal.formats.jpeg import partings, resync
+from jugal.formats.jpeg import partings, resync, seams
 from jugal.formats.jpeg.canvas import Canvas, rims_of
 from jugal.formats.jpeg.columns import find_break_near, find_breaks, read_row_ends
 from jugal.formats.jpeg.damage import judge
@@ -179,6 +179,25 @@ def test_a_run_that_is_whole_or_short_is_not_parted(seed: int) -> None:
     seams = Seams(reader, [part(whole, 0, 9 * width), whole, part(whole, 0, width // 2)])
     assert seams.parting(1, 8 * width) is None
     assert seams.parting(2, 8 * width) is None and seams.parting(1, 0) is None
+
+
+@pytest.mark.parametrize("lost", [149, 226, 268, 387])
+def test_a_page_whose_rows_go_on_is_whole_though_they_would_go_on_elsewhere_too(
+    lost: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The same boxes stand further down the page, and paper goes on from paper."""
+    pixels, rng = np.full((1200, 960, 3), 255, np.uint8), np.random.default_rng(1)
+    pixels[200:230, 60:900] = 210, 220, 235
+    for column in range(80, 641, 280):
+        for row in (330, 700):
+            pixels[row : row + 190, column : column + 200] = rng.integers(60, 200, (190, 200, 3))
+            pixels[560:566, column : column + 200] = 40
+    _, _, reader, whole = opened(encode.jpeg(Image.fromarray(pixels), quality=88))
+    assert Seams(reader, [whole]).parting(0, lost, 8.0, exactly=True) is None
+    monkeypatch.setattr(seams, "_GOES_ON", 0.0)
+    assert Seams(reader, [whole]).parting(0, lost, 8.0, exactly=True) is not None, (
+        "what they would do elsewhere alone misleads"
+    )
 
 
 # ---------------------------------------------------------------- places

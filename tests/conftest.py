@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 import shiboken6
+from hypothesis import settings
 from PIL import ImageFile
 from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThread, QTimer
 from PySide6.QtTest import QTest
@@ -30,6 +31,10 @@ from jugal.model.result import Examination
 from jugal.samples import encode
 from jugal.samples.harm import harm
 from jugal.samples.scenes import riverbed
+
+# No test is timed: kernels are compiled on first use, and machines are noisy.
+settings.register_profile("untimed", deadline=None)
+settings.load_profile("untimed")
 
 
 @cache

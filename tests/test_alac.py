@@ -120,7 +120,7 @@ def test_noise_is_no_lossless_packet() -> None:
     assert read_alac(b"\0\0\0\x24alac" + bytes(40)) is None
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=80)
 @given(st.binary(min_size=1, max_size=300), st.integers(1, 8), st.sampled_from((16, 20, 24, 32)))
 def test_any_bytes_are_followed_within_bounds(data: bytes, channels: int, depth: int) -> None:
     config = AlacConfig(4096, depth, 40, 10, 14, channels)

@@ -204,7 +204,7 @@ def test_filters_are_kept_as_text_and_read_as_sentences() -> None:
 
 
 @given(st.text(max_size=40))
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 def test_any_text_is_a_query_or_told_why_not(text: str) -> None:
     catalog = Catalog()
     catalog.take_in(ROWS)

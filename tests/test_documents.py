@@ -136,7 +136,7 @@ def test_one_broken_page_costs_its_share(tmp_path: Path) -> None:
     assert found.score == pytest.approx(100 * same / 5, abs=21)
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(data=st.data())
 def test_any_bytes_in_a_document_give_a_verdict_and_places_inside(data: st.DataObject) -> None:
     whole = healthy("pdf")
@@ -155,7 +155,7 @@ def test_any_bytes_in_a_document_give_a_verdict_and_places_inside(data: st.DataO
 # --- ZIP
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(
     files=st.dictionaries(
         st.from_regex(r"[a-z]{1,8}(/[a-z]{1,5})?\.txt", fullmatch=True),
@@ -346,7 +346,7 @@ def test_a_package_without_its_styles_is_still_known_and_worth_its_content(name:
     assert found.score is not None and found.score > 60
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(data=st.data(), name=st.sampled_from(["zip", "docx", "xlsx", "odt"]))
 def test_any_bytes_in_an_archive_give_a_verdict_and_places_inside(data: st.DataObject, name: str) -> None:
     whole = healthy(name)

@@ -62,7 +62,7 @@ def by_the_flow_charts(counts: list[int]) -> Lengths:
     return tuple(found)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @example([6, 22, 16, 23, 130, 84, 457, 284, 729, 729, 729, 10385, 6275, 4110, 2166, 1, 34978, 21103, 153])
 @given(
     st.lists(st.one_of(st.integers(0, 6), st.integers(0, 1 << 18)), min_size=2, max_size=60).filter(

@@ -261,7 +261,7 @@ def test_noise_is_hardly_ever_a_block(sound: tuple[Subject, Track]) -> None:
     assert hits / 2800 < 0.02
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.binary(min_size=1, max_size=400))
 def test_any_bytes_parse_within_bounds(data: bytes) -> None:
     array = np.frombuffer(data, np.uint8)

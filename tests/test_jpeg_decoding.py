@@ -118,7 +118,7 @@ CODINGS: list[dict[str, object]] = [
 
 @pytest.mark.parametrize("coding", CODINGS, ids=str)
 @pytest.mark.parametrize("careful", [False, True], ids=["as shown", "careful"])
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(data=st.data())
 def test_grouped_symbols_are_those_read_one_by_one(
     coding: dict[str, object], careful: bool, data: st.DataObject
@@ -147,7 +147,7 @@ def spoilt(clean: NDArray[np.uint8], length: int, data: st.DataObject) -> NDArra
 
 
 @pytest.mark.parametrize("coding", CODINGS, ids=str)
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(data=st.data())
 def test_a_run_is_the_same_whether_its_coefficients_are_kept_or_passed_over(
     coding: dict[str, object], data: st.DataObject
@@ -252,14 +252,13 @@ def _marked(word: np.uint64) -> bool:
     return bool(words.has_ff(word))
 
 
-@settings(deadline=None)
 @given(st.binary(min_size=8, max_size=24), st.integers(0, 16))
 def test_eight_bytes_are_read_in_order(data: bytes, at: int) -> None:
     at = min(at, len(data) - 8)
     assert int(_whole(np.frombuffer(data, np.uint8), at)) == int.from_bytes(data[at : at + 8], "big")
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 @given(st.lists(st.sampled_from([0, 1, 0x7F, 0x80, 0xFE, 0xFF]), min_size=8, max_size=8))
 def test_a_mark_among_eight_bytes_is_seen(values: list[int]) -> None:
     assert _marked(np.uint64(int.from_bytes(bytes(values), "big"))) == (0xFF in values)

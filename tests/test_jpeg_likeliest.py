@@ -32,7 +32,7 @@ def lost(count: int, bits_each: int, lost_bytes: int, seen: bool = True, last: b
 # ---------------------------------------------------------------- the likeliest numbers together
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.integers(0, 2**32 - 1), st.integers(1, 3), st.booleans())
 def test_the_likeliest_numbers_are_those_of_trying_all(seed: int, runs: int, ends: bool) -> None:
     rng = np.random.default_rng(seed)
@@ -140,7 +140,7 @@ def slow_seams(above, below, width, near, deviation, noise, most_said, each, who
     return out
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(st.integers(0, 2**32 - 1), st.integers(5, 12), st.integers(3, 30), st.integers(3, 30))
 def test_seams_are_scored_as_plain_loops_do(seed: int, width: int, known: int, length: int) -> None:
     rng = np.random.default_rng(seed)
@@ -166,7 +166,7 @@ def test_a_seam_fits_best_where_the_rows_were_one_picture() -> None:
 # ---------------------------------------------------------------- columns
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(st.integers(0, 2**32 - 1), st.integers(0, 11), st.integers(0, 11))
 def test_rows_that_end_elsewhere_from_some_row_on_are_found(seed: int, first: int, second: int) -> None:
     rng = np.random.default_rng(seed)
@@ -186,7 +186,7 @@ def test_rows_that_end_elsewhere_from_some_row_on_are_found(seed: int, first: in
 
 
 @pytest.mark.parametrize("sides_alike", [True, False])
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 @given(st.integers(0, 2**32 - 1), st.integers(1, 22), st.integers(0, 23))
 def test_an_upright_edge_that_goes_on_is_not_taken_for_the_pictures_side(
     sides_alike: bool, seed: int, edge: int, begin: int
@@ -213,7 +213,7 @@ def test_an_upright_edge_that_goes_on_is_not_taken_for_the_pictures_side(
         assert {int(n) for n in np.argsort(told)[-2:]} == {as_if, begin}, "one of the two, whichever fits better"
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 @given(st.integers(0, 2**32 - 1), st.integers(0, 39), st.integers(3, 9))
 def test_the_frame_of_a_page_tells_the_column_and_its_writing_does_not(seed: int, begin: int, thick: int) -> None:
     """The frame stands upright at the same borders in every row, before the gap and behind it; writing does in few rows."""

@@ -121,7 +121,7 @@ def test_pages_of_text_are_those_of_which_four_fifths_are_printable(strange: Seq
     assert blocks.text.tolist() == (printable > 0.8).tolist()
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.lists(st.tuples(st.integers(0, 8190), st.sampled_from([0, 0xD3, 0x41, 0xFF])), max_size=40))
 def test_stuffed_pages_are_those_in_which_every_mark_is_followed(marks: list[tuple[int, int]]) -> None:
     data = bytearray(b"\x42" * 8192)
@@ -135,7 +135,7 @@ def test_stuffed_pages_are_those_in_which_every_mark_is_followed(marks: list[tup
     assert Blocks(Source.from_bytes(bytes(data))).stuffed.tolist() == expected
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.binary(min_size=1, max_size=70), st.integers(0, 14), st.integers(2, 5))
 def test_runs_of_repeating_sectors_have_the_period_of_their_text(text: bytes, sector: int, length: int) -> None:
     data = np.random.default_rng(3).integers(0, 256, 20 * 512, dtype=np.uint8)
@@ -149,7 +149,7 @@ def test_runs_of_repeating_sectors_have_the_period_of_their_text(text: bytes, se
     assert (uniform == np.where(alike, text[0], -1)).all()
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=80)
 @given(st.data())
 def test_bytes_are_found_where_they_first_stand(data: st.DataObject) -> None:
     needle = data.draw(st.binary(min_size=2, max_size=6))
@@ -179,7 +179,7 @@ def test_a_source_finds_what_lies_far_behind() -> None:
         assert source.find(b"\xfa\xfb\xfc\xfd", 0, at + 3) == -1
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.lists(st.tuples(st.sampled_from([0, 7, 255, None]), st.integers(1, 3)), max_size=8), st.integers(0, 511))
 def test_fills_are_the_whole_sectors_of_one_byte(parts: list, tail: int) -> None:
     rng = np.random.default_rng(len(parts))
@@ -209,7 +209,7 @@ def test_noise_has_no_period() -> None:
 # --- JPEG
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=80)
 @given(st.binary(max_size=300), st.integers(1, 40))
 def test_stuffing_is_undone(payload: bytes, at_once: int) -> None:
     stuffed = payload.replace(b"\xff", b"\xff\x00") + b"\xff\xd9"
@@ -344,7 +344,7 @@ marks = st.lists(
 )
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(marks)
 def test_a_strip_covers_every_byte_once_and_later_marks_win(given_marks: list[StripSpan]) -> None:
     size = 300

@@ -117,7 +117,7 @@ def test_a_mapped_picture_is_judged_as_one_that_is_read_at_once(kind: str, tmp_p
 # --- its scan
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.binary(max_size=120), st.data())
 def test_a_part_of_a_scan_is_what_would_be_read_there(payload: bytes, data: st.DataObject) -> None:
     stuffed = payload.replace(b"\xff", b"\xff\x00") + b"\xff\xd3" + payload[:9].replace(b"\xff", b"\xff\xff\x00")

@@ -152,7 +152,7 @@ def test_fragments_overwritten_to_the_end_are_a_loss_and_foreign_bytes_behind_wh
 # --- mutation
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.data())
 def test_any_change_of_length_gives_a_verdict_and_places_inside(clip: bytes, data: st.DataObject) -> None:
     at = data.draw(st.integers(0, len(clip) - 1))

@@ -89,7 +89,7 @@ def test_interlaced_pictures_are_followed_in_all_seven_passes(size: tuple[int, i
     assert cut.verdict is not Verdict.INTACT and 0 <= (cut.score or 0) < 100
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(
     size=st.tuples(st.integers(1, 70), st.integers(1, 70)),
     seed=st.integers(0, 99),
@@ -114,7 +114,7 @@ def test_small_pictures_in_any_number_of_chunks_are_intact(
 # --- damaged
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(data=st.data())
 def test_what_pillow_shows_otherwise_is_never_intact(data: st.DataObject) -> None:
     whole = healthy("png")

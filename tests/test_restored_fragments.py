@@ -283,7 +283,7 @@ def test_lengths_follow_from_flags_and_samples(flags: int, count: int) -> None:
     assert run_length(flags, count) == 8 + ahead + 4 * columns * count
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=15)
 @given(st.data())
 def test_any_byte_of_a_fragment_may_be_anything(data: st.DataObject) -> None:
     healthy = clip()

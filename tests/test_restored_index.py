@@ -427,7 +427,7 @@ def test_media_data_begin_behind_what_is_left_of_an_index(tmp_path: Path) -> Non
     assert outcome.output is not None and share("mov", whole, Path(outcome.output).read_bytes()) == 100.0
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.sampled_from(["plain", "empty", "pcm"]), st.data())
 def test_a_change_anywhere_in_an_index_is_judged_and_never_made_worse(name: str, data: st.DataObject) -> None:
     whole = clip(name)

@@ -47,7 +47,7 @@ def test_every_named_damage_is_judged(name: str) -> None:
         sane(harm(healthy(name), name, what, 77).data)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(
     st.sampled_from(
         [

@@ -207,7 +207,7 @@ def test_damaged_samples_say_nothing_of_the_configuration() -> None:
     assert all(wrong_config(subject, t) == [] for t in read_movie(subject).tracks)
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(st.sampled_from(sorted(MAKES)), st.data())
 def test_any_bytes_of_an_entry_may_be_anything(make: str, data: st.DataObject) -> None:
     healthy = clip(make)

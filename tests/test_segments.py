@@ -154,7 +154,7 @@ def test_a_picture_read_with_anothers_sets_is_not_accused() -> None:
 
 
 @given(st.binary(min_size=16, max_size=400), st.integers(0, 2), st.integers(0, 51), st.booleans(), st.booleans())
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=120)
 def test_any_bytes_are_read_to_some_end(noise: bytes, kind: int, qp: int, sync: bool, raw: bool) -> None:
     form = Form(
         kind, 1, 200, 120, 5, 3, 2, 5, 2, 2, 1, 1, 1, int(raw), 3, 5, 8, 8, 8, 8, 1, 3, 1, 1, 1, int(sync), 5, 3, 2, 0, 1,

@@ -198,7 +198,7 @@ def test_pictures_that_no_other_needs_are_told_by_their_headers() -> None:
 
 
 @given(st.binary(min_size=8, max_size=300), st.integers(0, 2), st.integers(0, 51), st.booleans())
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 def test_any_bytes_are_read_to_some_end(noise: bytes, kind: int, qp: int, eight: bool) -> None:
     data, end = np.frombuffer(noise, np.uint8), 8 * len(noise) - 1
     form = Form(kind, 3, 4, 60, 2, 3, int(eight), 0, 2, 3072)

@@ -120,7 +120,7 @@ def test_a_cut_out_is_placed_and_scored_by_its_length(name: str, size: int) -> N
     assert found.score == pytest.approx(100 * (1 - size / len(whole)), abs=1)
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(part=st.floats(0.2, 0.95))
 def test_a_cut_recording_scores_what_is_left(part: float) -> None:
     whole = healthy("wav")
@@ -180,7 +180,7 @@ def test_flac_keeps_its_time_across_lost_frames(tmp_path: Path) -> None:
     assert np.array_equal(right[-tail:], mended[-tail:])
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(data=st.data(), name=st.sampled_from(["wav", "mp3", "flac"]))
 def test_any_bytes_in_sound_give_a_verdict_and_places_inside(data: st.DataObject, name: str) -> None:
     whole = healthy(name)

@@ -383,7 +383,7 @@ def test_the_media_data_lie_in_the_box_or_before_a_hidden_index() -> None:
 # --- mutation
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=120)
 @given(data=st.data())
 def test_any_overwritten_table_is_a_finding_or_harmless_never_an_error(data: st.DataObject) -> None:
     """Whatever the tables say: an examination with a verdict, places inside the file, nothing raised."""

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.edges import Edges
+from jugal.formats.jpeg.likeness import shares_by_class
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.stairs import AT_SIDE, SIDE, level_steps, peaks
 from jugal.kernels.stairs import stair_sums
@@ -117,9 +118,7 @@ class _Classes:
     def __init__(self, neighbours: NDArray[np.float32], strangers: NDArray[np.float32]) -> None:
         both = np.concatenate((neighbours, strangers))
         self._borders = np.unique(np.quantile(both, np.linspace(0, 1, _CLASSES + 1)[1:-1]))
-        classes = self._borders.size + 1
-        counts = [np.bincount(np.searchsorted(self._borders, x), minlength=classes) for x in (neighbours, strangers)]
-        likely = [(n + 2.0) / (n.sum() + 2.0 * classes) for n in counts]
+        likely, _ = shares_by_class((neighbours, strangers), self._borders)
         # The further apart, the stranger; a class that few edges are in must not say otherwise.
         self._ratio = np.clip(np.maximum.accumulate(np.log(likely[1] / likely[0])), -_MOST_SAID, _MOST_SAID)
 

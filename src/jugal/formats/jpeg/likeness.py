@@ -29,6 +29,16 @@ def apart(one: NDArray[np.floating], other: NDArray[np.floating], raised: float 
     return out
 
 
+def shares_by_class(
+    kinds: Sequence[NDArray[np.floating]], borders: NDArray[np.floating]
+) -> tuple[list[NDArray[np.float64]], NDArray[np.int64]]:
+    """For each kind of values, (borders + 1,): how often they are in each class that ``borders`` part, never quite 0; and how many
+    of all kinds are."""
+    classes = borders.size + 1
+    counts = [np.bincount(np.searchsorted(borders, values), minlength=classes) for values in kinds]
+    return [(n + _UNSEEN) / (n.sum() + _UNSEEN * classes) for n in counts], np.sum(counts, axis=0)
+
+
 class Likeness:
     """What a distance as ``apart`` gives it says: the log of how much likelier it is between neighbours than between strangers.
 
@@ -36,15 +46,11 @@ class Likeness:
     """
 
     def __init__(self, near: NDArray[np.floating], far: NDArray[np.floating]) -> None:
-        borders = np.quantile(np.concatenate((near, far)), _SHARES)
-        self._borders = np.unique(borders)
-        classes = self._borders.size + 1
-        counts = [np.bincount(np.searchsorted(self._borders, x), minlength=classes) for x in (near, far)]
-        likely = [np.log((n + _UNSEEN) / (n.sum() + _UNSEEN * classes)) for n in counts]
+        self._borders = np.unique(np.quantile(np.concatenate((near, far)), _SHARES))
+        (neighbours, strangers), counts = shares_by_class((near, far), self._borders)
         # The further apart, the stranger; a class that few are in must not say otherwise.
-        falling = isotonic_regression(
-            likely[0] - likely[1], weights=counts[0] + counts[1] + _UNSEEN, increasing=False
-        ).x
+        ratio = np.log(neighbours) - np.log(strangers)
+        falling = isotonic_regression(ratio, weights=counts + _UNSEEN, increasing=False).x
         self._ratio = np.clip(falling, -MOST_SAID, MOST_SAID)
 
     @classmethod

@@ -86,6 +86,16 @@ def test_seen_holes_peak_where_their_bytes_say_and_unseen_ones_may_hold_clusters
     assert unseen[206] > seen[206] and unseen[206] > unseen[100]
 
 
+def test_behind_a_break_that_only_seemed_one_none_may_be_lost() -> None:
+    head = run_of(3000, 160)
+    seemed, sought, seen = (_lost_likely(head, [one], 1500, None)[0] for one in (
+        lost(3000, 160, 0, seen=False), lost(3000, 160, 40, seen=False), lost(3000, 160, 0)
+    ))  # fmt: skip
+    assert int(np.argmax(seemed)) == 0 and seemed[206] > seemed[100], "none, or what clusters hold"
+    assert sought[0] == -np.inf and seen[0] == -np.inf
+    assert _most_likely([seemed, seemed], [np.zeros(1501)] * 2, None)[0] == [0, 0]
+
+
 def test_where_all_that_is_lost_was_seen_it_held_all_that_is_missing() -> None:
     head = run_of(3000, 160)
     strays = [lost(500, 160, 4096), lost(500, 160, 8192, last=True)]

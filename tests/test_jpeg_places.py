@@ -75,6 +75,16 @@ def spots_of(reader: RunReader, head: Run, strays: list[Stray]) -> list[Spot]:
     return find_places(reader.total, head, strays, seams, read_row_ends(reader, head))
 
 
+def test_a_run_that_was_parted_where_nothing_is_lost_goes_back_where_it_was() -> None:
+    _, _, reader, whole = opened(photo())
+    width = reader.frame.mcus_x
+    begin, at = 6 * width + 5, 9 * width + 3
+    behind = stray(reader, part(whole, begin, whole.count), 2000, last=True)
+    front, rest = behind.parted(at - begin)
+    spots = spots_of(reader, part(whole, 0, 5 * width), [front, rest])
+    assert [s.place for s in spots] == [begin, at] and min(s.surety for s in spots) > 0.95
+
+
 # ---------------------------------------------------------------- sides and what they say
 
 

@@ -116,7 +116,10 @@ def find_places(total: int, head: Run, pieces: list[Stray], seams: Seams, ends: 
 
 
 def _lost_likely(head: Run, pieces: list[Stray], most: int, end: int | None) -> list[NDArray[np.float64]]:
-    """For each run, (most + 1,): the log of how likely it is that so many MCUs were lost ahead of it; never none."""
+    """For each run, (most + 1,): the log of how likely it is that so many MCUs were lost ahead of it.
+
+    None are only where it was parted from the one before by what looked like a loss and may be the picture itself.
+    """
     held, before = [], head
     for piece in pieces:
         held.append(piece.lost_bytes * _density(before, piece.run, piece.lost_bytes))
@@ -142,7 +145,8 @@ def _lost_likely(head: Run, pieces: list[Stray], most: int, end: int | None) -> 
             weights = np.where(unseen == 0, _NONE_UNSEEN, (1 - _NONE_UNSEEN) / (unseen + 1.0) ** 1.5)
             each = [near(center + k * _CLUSTER * whole) + np.log(w) for k, w in zip(unseen, weights, strict=True)]
             likely = np.asarray(logsumexp(each, axis=0))
-        likely[0] = -np.inf
+        if piece.seen or piece.lost_bytes:
+            likely[0] = -np.inf
         found.append(likely - likely.max())
     return found
 
@@ -204,6 +208,6 @@ def _joined(one: NDArray[np.float64], gap: NDArray[np.float64]) -> NDArray[np.fl
         at = int(reached[0])
         out[at:] = one[at] + gap[: one.size - at]
         return out
-    for gone in range(1, one.size):
+    for gone in range(one.size):
         np.maximum(out[gone:], one[: one.size - gone] + gap[gone], out=out[gone:])
     return out

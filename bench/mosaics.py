@@ -41,7 +41,8 @@ _WIDTH, _TALLEST = 3600, 3200
 #: Deviation of the noise, of fine pictures in good light, and as much as makes files as large as a camera's; and that of flat pictures.
 _GRAINS = ((2.5, 2.5), (6.0, 6.0), (6.0, 0.0))
 _FLAT = 0.5
-#: What is lost: at how many places, two cases a picture, and at each how many clusters at most.
+#: Clusters that are few, and what is lost: at how many places, two cases a picture, and at each how many clusters at most.
+_FEW = 3
 _LOSSES = (
     ("up to three clusters at one place", (1, 1), 3),
     ("two or three clusters, each at a place of its own", (2, 3), 1),
@@ -173,6 +174,7 @@ def _measured(files: list[tuple[bytes, bool]], noisy: bool) -> list[str]:
     )
     lines = [f"Of {8 * size:.1f} bits a pixel{'' if noisy else ', drawings without noise'}:", ""]
     print(lines[0], flush=True)
+    few: list[tuple[tuple[float, float, float], bool]] = []
     with ProcessPoolExecutor() as pool:
         for words, places, most in _LOSSES:
             tasks = [
@@ -182,10 +184,18 @@ def _measured(files: list[tuple[bytes, bool]], noisy: bool) -> list[str]:
             ]
             measured = zip(pool.map(measure, tasks), [flat for _, flat in files for _ in range(2)], strict=True)
             found = [(shares, flat) for shares, flat in measured if shares is not None]
-            every, lively = (np.array([s for s, flat in found if not (flat and without)]) for without in (False, True))
-            lines.append(f"- {words}: {_words(every)}; without the flat ones {_words(lively)}")
+            few += found if max(places) * most <= _FEW else []
+            lines.append(_line(words, found))
             print(lines[-1], flush=True)
+    lines.append(_line("up to three clusters in all, at one place or several", few))
+    print(lines[-1], flush=True)
     return lines
+
+
+def _line(words: str, found: list[tuple[tuple[float, float, float], bool]]) -> str:
+    """What comes back of pictures, ``found`` for each with whether it is flat, after losses that ``words`` tell."""
+    every, lively = (np.array([s for s, flat in found if not (flat and without)]) for without in (False, True))
+    return f"- {words}: {_words(every)}; without the flat ones {_words(lively)}"
 
 
 def _words(shares: NDArray[np.float64]) -> str:

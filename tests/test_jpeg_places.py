@@ -9,7 +9,10 @@ from itertools import pairwise
 import numpy as np
 import pytest
 from bench.healthy import HEALTHY
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from PIL import Image, ImageOps
+from scipy.optimize import isotonic_regression
 
 from conftest import examine
 from jugal.binary.source import Source
@@ -22,7 +25,7 @@ from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.edges import read_edges, read_flanks, read_sides
 from jugal.formats.jpeg.entropy import code_bits, codes_nothing_new, neutral_mcu, neutral_tables
 from jugal.formats.jpeg.levels import match_levels, sample_rows
-from jugal.formats.jpeg.likeness import Likeness, apart
+from jugal.formats.jpeg.likeness import Likeness, apart, never_rising
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
 from jugal.formats.jpeg.partings import _fitting
 from jugal.formats.jpeg.places import Spot, Stray, find_places
@@ -106,6 +109,14 @@ def test_distance_is_a_share_of_what_varies_along_a_side() -> None:
     # Both vary by 5, so that 4 levels apart are (4 + 1) of (5 + 5 + 1); raised by as much nothing but the noise is left.
     assert apart(one, other) == pytest.approx(np.log(np.array([5.0, 1.0]) / 11.0))
     assert apart(one, other, 4.0) == pytest.approx(np.log(np.array([1.0, 5.0]) / 11.0))
+
+
+@settings(max_examples=60)
+@given(st.lists(st.tuples(st.floats(-9, 9), st.floats(0.1, 50)), min_size=1, max_size=24))
+def test_what_never_rises_is_what_isotonic_regression_gives(pairs: list[tuple[float, float]]) -> None:
+    values, weights = (np.array(column) for column in zip(*pairs, strict=True))
+    expected = isotonic_regression(values, weights=weights, increasing=False).x
+    assert never_rising(values, weights) == pytest.approx(expected, abs=1e-9)
 
 
 def test_what_a_distance_says_is_the_ratio_of_how_often_both_have_it_within_limits() -> None:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.edges import Edges
-from jugal.formats.jpeg.likeness import shares_by_class
+from jugal.formats.jpeg.likeness import AT_ONCE, shares_by_class
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.stairs import AT_SIDE, SIDE, level_steps, peaks
 from jugal.kernels.stairs import stair_sums
@@ -69,15 +69,13 @@ def find_break(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
 def _first_stranger(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
     """Where MCUs begin to meet the ones above as strangers do, not as neighbours."""
     width = edges.width
-    said = _said_by_edges(edges)
-    if said.size < width + 8:
+    clear = _how_clear(edges)
+    if clear is None:
         return None
-    clear = np.empty(said.size)
-    stair_sums(said, width, edges.first, SIDE, clear)
-    cluster, sector = (_holds_border(byte_at, edges.first, said.size, size) for size in (_CLUSTER, _SECTOR))
+    cluster, sector = (_holds_border(byte_at, edges.first, clear.size, size) for size in (_CLUSTER, _SECTOR))
     at_cluster = np.convolve(cluster, np.ones(_NOTICED + 3, np.int8))[2 : 2 + cluster.size] > 0
     # An edge of the subject that lies along a row of MCUs looks like a break at the picture's side.
-    columns = np.arange(edges.first, edges.first + said.size, dtype=np.int32) % width
+    columns = np.arange(edges.first, edges.first + clear.size, dtype=np.int32) % width
     beside = np.minimum(columns, width - columns) < SIDE
     clear[beside & ~at_cluster] *= AT_SIDE
     most, apart = float(clear.max()), max(2, width // 2)
@@ -93,11 +91,22 @@ def _first_stranger(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
     return int(edges.first + near.start + int(np.argmax(weighed)))
 
 
+def _how_clear(edges: Edges) -> NDArray[np.float64] | None:
+    """How clearly the picture would break at each MCU, in nats; None where too few are known."""
+    said = _said_by_edges(edges)
+    if said.size < edges.width + 8:
+        return None
+    clear = np.empty(said.size)
+    stair_sums(said, edges.width, edges.first, SIDE, clear)
+    return clear
+
+
 def _holds_border(byte_at: NDArray[np.int64], first: int, count: int, size: int) -> NDArray[np.bool_]:
     """Whether a border of the bytes' blocks of ``size`` lies in the MCU before each of ``count`` from number ``first`` on."""
     blocks = byte_at[first - 1 : first + count] // size
-    blocks = np.append(blocks, blocks[-1:].repeat(count + 1 - blocks.size))
-    return np.asarray(blocks[1:] > blocks[:-1])
+    holds = np.zeros(count, np.bool_)
+    holds[: blocks.size - 1] = blocks[1:] > blocks[:-1]
+    return holds
 
 
 def _said_by_edges(edges: Edges) -> NDArray[np.float64]:
@@ -123,7 +132,11 @@ class _Classes:
         self._ratio = np.clip(np.maximum.accumulate(np.log(likely[1] / likely[0])), -_MOST_SAID, _MOST_SAID)
 
     def said(self, distances: NDArray[np.float32]) -> NDArray[np.float64]:
-        return np.asarray(self._ratio[np.searchsorted(self._borders, distances)])
+        found = np.empty(distances.size)
+        for first in range(0, distances.size, AT_ONCE):
+            some = slice(first, first + AT_ONCE)
+            found[some] = self._ratio[np.searchsorted(self._borders, distances[some])]
+        return found
 
 
 def is_of_another(edges: Edges, unit: int, byte_at: NDArray[np.int64]) -> bool:

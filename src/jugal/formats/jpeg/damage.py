@@ -422,9 +422,10 @@ def _padding(scan, segments, s: int, used: int) -> bool:  # type: ignore[no-unty
 
 def _unit_bytes(decoded: Decoded) -> NDArray[np.int64]:
     """Raw byte offset of each unit; units never reached stand at the end."""
-    clean = decoded.unit_pos.copy()
-    clean[clean < 0] = decoded.scan.entropy.length * 8
-    return decoded.scan.entropy.raw_offsets(np.minimum(clean >> 3, decoded.scan.entropy.length))
+    length = decoded.scan.entropy.length
+    clean = decoded.unit_pos >> 3
+    clean[clean < 0] = length
+    return decoded.scan.entropy.raw_offsets(np.minimum(clean, length, out=clean))
 
 
 def _unit_byte(decoded: Decoded, s: int, done: int, end: int, inside: bool) -> int:

@@ -96,7 +96,11 @@ class Entropy:
 
     def raw_offsets(self, clean: np.ndarray) -> np.ndarray:
         """Raw offsets of clean byte offsets; of one at which a marker stands the marker's."""
-        return np.asarray(self.skipped[np.searchsorted(self.skip_at, clean)] + clean + self.start)
+        found = np.asarray(self.skipped[np.searchsorted(self.skip_at, clean)])
+        # It is asked of each MCU of a large picture: nothing is held twice.
+        found += clean
+        found += self.start
+        return found
 
     def part(self, start: int, end: int) -> Entropy | None:
         """What lies between two raw offsets, over the same memory; None where no whole byte or marker begins at one of them.

@@ -124,9 +124,9 @@ def _lost_likely(head: Run, pieces: list[Stray], most: int, end: int | None) -> 
     for piece in pieces:
         held.append(piece.lost_bytes * _density(before, piece.run, piece.lost_bytes))
         before = piece.run
-    bits = np.concatenate([np.diff(r.bits) for r in (head, *(p.run for p in pieces))]).astype(np.float64)
+    bits = np.concatenate([np.diff(r.bits).astype(np.int32) for r in (head, *(p.run for p in pieces))])
     spread = _spread(bits, max(_CLUSTER, int(np.median([p.lost_bytes for p in pieces]))))
-    whole = 8.0 * bits.size / max(1.0, float(bits.sum()))
+    whole = 8.0 * bits.size / max(1, int(bits.sum(dtype=np.int64)))
     if end is not None and all(p.seen or p.lost_bytes >= _CLUSTER // 2 for p in pieces):
         # All is known that was lost: together it held what is missing.
         held = [h * end / max(1.0, sum(held)) for h in held]
@@ -145,8 +145,8 @@ def _lost_likely(head: Run, pieces: list[Stray], most: int, end: int | None) -> 
             weights = np.where(unseen == 0, _NONE_UNSEEN, (1 - _NONE_UNSEEN) / (unseen + 1.0) ** 1.5)
             each = [near(center + k * _CLUSTER * whole) + np.log(w) for k, w in zip(unseen, weights, strict=True)]
             likely = np.asarray(logsumexp(each, axis=0))
-        if piece.seen or piece.lost_bytes:
-            likely[0] = -np.inf
+        # It was parted because it looked like a loss: that there is none is no likelier than that it is one MCU.
+        likely[0] = -np.inf if piece.seen or piece.lost_bytes else likely[1]
         found.append(likely - likely.max())
     return found
 
@@ -163,9 +163,10 @@ def _density(before: Run, behind: Run, lost: int) -> float:
     return 8.0 * count / max(1, bits)
 
 
-def _spread(bits: NDArray[np.float64], lost: int) -> float:
+def _spread(bits: NDArray[np.int32], lost: int) -> float:
     """By how much the log of the MCUs in so many bytes changes from one such stretch to the next, as a deviation."""
-    count = np.bincount((np.cumsum(bits) / 8.0 // lost).astype(np.int64))[:-1]
+    ends = np.cumsum(bits, dtype=np.int64)
+    count = np.diff(np.searchsorted(ends, np.arange(0, int(ends[-1]) + 1, 8 * lost)))
     if count.size < 4:
         return 0.4
     return float(

@@ -118,7 +118,7 @@ def find_places(total: int, head: Run, pieces: list[Stray], seams: Seams, ends: 
 def _lost_likely(head: Run, pieces: list[Stray], most: int, end: int | None) -> list[NDArray[np.float64]]:
     """For each run, (most + 1,): the log of how likely it is that so many MCUs were lost ahead of it.
 
-    None are only where it was parted from the one before by what looked like a loss and may be the picture itself.
+    None can be only where the run was parted from the one before, since what looked like a loss may be the picture itself.
     """
     held, before = [], head
     for piece in pieces:

@@ -138,7 +138,11 @@ def test_newer_case_is_refused_in_words(window: Window, tmp_path: Path) -> None:
 
 
 def test_event_loop_turns_while_two_thousand_files_come_in(window: Window, tmp_path: Path) -> None:
-    """No gap between two turns is more than a small part of the run; how long they are in seconds `make bench` says."""
+    """No turn has more than a small part of the interface thread's work, and the files come in while it runs.
+
+    Counted in the thread's own processor time, which is the same on a busy machine; how long the gaps are `make bench`
+    says.
+    """
     place = tmp_path / "many"
     place.mkdir()
     seed = healthy("jpeg-grey")[:9000]
@@ -148,10 +152,10 @@ def test_event_loop_turns_while_two_thousand_files_come_in(window: Window, tmp_p
             (place / f"p{i:04d}.jpg").write_bytes(seed)
     window.session.add_sources([str(place)])
     window.go("triage")
-    turns: list[float] = []
+    turns: list[tuple[float, int]] = []
     timer = QTimer()
     timer.setInterval(0)
-    timer.timeout.connect(lambda: turns.append(time.monotonic()))
+    timer.timeout.connect(lambda: turns.append((time.thread_time(), window.session.model.total())))
     ended: list[str] = []
     window.session.run_ended.connect(ended.append)
     window.session.start_run()
@@ -161,10 +165,12 @@ def test_event_loop_turns_while_two_thousand_files_come_in(window: Window, tmp_p
         QApplication.processEvents()
     timer.stop()
     assert window.session.model.total() == 2200
-    gaps, whole = np.diff(turns), turns[-1] - turns[0]
+    spent, seen = np.array(turns).T
+    gaps, whole = np.diff(spent), spent[-1] - spent[0]
     assert len(turns) > 2200
-    assert np.percentile(gaps, 99.5) < 0.02 * whole, f"{np.percentile(gaps, 99.5):.3f} s of {whole:.1f} s"
-    assert gaps.max() < 0.15 * whole, f"{gaps.max():.3f} s of {whole:.1f} s"
+    assert len(np.unique(seen)) > 3
+    assert np.percentile(gaps, 99.5) < 0.01 * whole, f"{np.percentile(gaps, 99.5):.3f} s of {whole:.1f} s"
+    assert gaps.max() < 0.1 * whole, f"{gaps.max():.3f} s of {whole:.1f} s"
 
 
 def test_model_keeps_qts_rules_and_filters(window: Window, card: Path) -> None:

@@ -15,7 +15,10 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import RepairImpossible, Subject
+from jugal.formats.jpeg.edges import read_sides
 from jugal.formats.jpeg.intervals import find_intervals, restore_intervals
+from jugal.formats.jpeg.numbers import Numbered
+from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import select
 from jugal.model.result import RepairStatus, Verdict
 from jugal.samples import encode
@@ -77,10 +80,11 @@ def test_the_places_are_the_true_ones() -> None:
     assert reference is not None and found is not None and len(found.chains) == 2
     assert reference.kept == 100.0 and len(reference.chains) == 1
     behind = found.chains[1]
-    begin = behind.spans[0]
+    begin = behind.chain.spans[0]
     original = whole.index(data[begin.start : begin.end])
-    true = next(i for i, s in enumerate(reference.chains[0].spans) if s.start == original)
-    assert behind.number == true and behind.mark == true % 8 and behind.end == found.total
+    true = next(i for i, s in enumerate(reference.chains[0].chain.spans) if s.start == original)
+    assert behind.number == true and behind.chain.mark == true % 8 and behind.surety > 0.99
+    assert behind.number + len(behind.chain.spans) == found.total
 
 
 def test_pictures_without_markers_and_whole_ones_are_left_alone() -> None:
@@ -110,3 +114,103 @@ def test_a_cut_picture_with_intervals_is_filled_up(options: dict[str, int], shar
     seen = np.asarray(Image.open(outcome.output).convert("RGB"), np.int16)
     rows = int(480 * (found.score or 0) / 100) // 16 * 16 - 16
     assert rows > 0 and np.abs(whole[:rows] - seen[:rows]).max() == 0
+
+
+# ---------------------------------------------------------------- how chains are read and numbered
+
+
+def numbered(data: bytes) -> list[Numbered]:
+    found = find_intervals(Subject(Source.from_bytes(data)), select(Source.from_bytes(data)).structure)
+    return found.chains if found is not None else []
+
+
+def true_numbers(whole: bytes, data: bytes, chains: list[Numbered]) -> list[int]:
+    """Which interval of the ``whole`` picture each chain begins with, by its longest interval; -1 where it has no such."""
+    (all_of_it,) = numbered(whole)
+    own = {whole[s.start : s.end]: i for i, s in enumerate(all_of_it.chain.spans)}
+    found = []
+    for one in chains:
+        spans = one.chain.spans
+        longest = max(range(len(spans)), key=lambda n: spans[n].end - spans[n].start)
+        found.append(own.get(data[spans[longest].start : spans[longest].end], longest - 1) - longest)
+    return found
+
+
+def test_a_chain_reads_as_the_same_picture_without_markers() -> None:
+    plain, marked = encode.jpeg(SCENE, quality=82), coded(7)
+    chain = numbered(marked)[0].chain
+    structure = select(Source.from_bytes(plain)).structure
+    reader = RunReader(structure)
+    run, _ = reader.read(structure.scans[0].entropy, 0, reader.total)
+    assert chain.count == run.count == reader.total and np.array_equal(chain.dc, run.dc)
+    for first, count in ((0, 70), (3, 500), (reader.total - 20, 50)):
+        own, same = read_sides(reader, chain, first, count), read_sides(reader, run, first, count)
+        base = (
+            reader.levels(run.dc[first : first + 1])[0]
+            - reader.levels(reader.read(run.entropy, int(run.bits[first]), 1)[0].dc)[0]
+        )
+        for c in range(3):
+            assert np.allclose(own.top[c], same.top[c] + base[c], atol=0.01)
+            assert np.allclose(own.bottom[c], same.bottom[c] + base[c], atol=0.01)
+
+
+@pytest.mark.parametrize("blocks", [4, 7, 20])
+def test_intervals_of_another_picture_are_left_out(blocks: int) -> None:
+    whole = coded(blocks)
+    other = encode.jpeg(riverbed(1000, 752, 8, "T2"), quality=82, restart_marker_blocks=blocks)
+    at = len(whole) * 4 // 10 // CLUSTER * CLUSTER
+    data = whole[:at] + other[at : at + 2 * CLUSTER] + whole[at + 2 * CLUSTER :]
+    chains = numbered(data)
+    assert [one.number for one in chains] == true_numbers(whole, data, chains)
+    assert sum(one.chain.count for one in chains) > 0.9 * numbered(whole)[0].chain.count
+
+
+def test_many_losses_are_placed_some_at_a_time() -> None:
+    whole = coded(4)
+    data, step = bytearray(whole), len(whole) // 24
+    for k in range(1, 22):
+        data[k * step : k * step + 300] = bytes(300)
+    chains = numbered(bytes(data))
+    assert len(chains) > 20 and [one.number for one in chains] == true_numbers(whole, bytes(data), chains)
+    assert min(one.surety for one in chains) > 0.9
+
+
+def test_what_is_left_behind_a_lost_start_is_numbered_too() -> None:
+    whole = coded(7)
+    start = select(Source.from_bytes(whole)).structure.scans[0].entropy.start
+    data = whole[:start] + whole[start + 2 * CLUSTER + 5 :]
+    chains = numbered(data)
+    assert chains[0].number > 20 and [one.number for one in chains] == true_numbers(whole, data, chains)
+
+
+def test_of_places_that_are_alike_none_is_sure() -> None:
+    """A wall of one colour: whichever of every eighth place it is, the picture looks the same."""
+    wall = encode.jpeg(Image.new("RGB", (1280, 960), (90, 120, 140)), quality=82, restart_marker_blocks=4)
+    start = select(Source.from_bytes(wall)).structure.scans[0].entropy.start
+    assert numbered(wall)[0].surety == 1.0
+    middle = start + (len(wall) - start) // 2
+    data = wall[:middle] + wall[middle + 800 : -600]
+    chains = numbered(data)
+    assert len(chains) == 2 and chains[0].surety == 1.0 and chains[1].surety < 0.7
+
+
+def test_more_intervals_than_the_picture_has_are_not_all_taken() -> None:
+    """Two clusters of the picture's own that came in a second time, so that all that is whole has no room in it."""
+    whole = coded(7)
+    at = len(whole) * 4 // 10 // CLUSTER * CLUSTER
+    data = whole[:at] + whole[at + 9 * CLUSTER : at + 11 * CLUSTER] + whole[at:]
+    chains = numbered(data)
+    assert len(chains) == 2 and [one.number for one in chains] == true_numbers(whole, data, chains)
+    assert sum(one.chain.count for one in chains) > 0.99 * numbered(whole)[0].chain.count
+
+
+def test_a_wrong_last_number_costs_its_own_interval_only() -> None:
+    """What closes the data has a number that nothing else agrees with."""
+    whole = coded(20)
+    last = numbered(whole)[0].chain.spans[-1]
+    code = whole[last.start - 1]
+    assert whole[last.start - 2] == 0xFF and 0xD0 <= code <= 0xD7
+    data = whole[: last.start - 1] + bytes([0xD0 + (code - 0xD0 + 3) % 8]) + whole[last.start :]
+    chains = numbered(data)
+    assert chains[0].number == 0 and chains[0].surety == 1.0
+    assert chains[0].chain.count >= numbered(whole)[0].chain.count - 2 * 20

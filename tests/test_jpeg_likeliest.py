@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from jugal.formats.jpeg.columns import RowEnds
 from jugal.formats.jpeg.places import Stray as Lost
-from jugal.formats.jpeg.places import _density, _lost_likely, _most_likely, _spread
+from jugal.formats.jpeg.places import _density, _spread, lost_likely, most_likely
 from jugal.formats.jpeg.runs import Run
 from jugal.kernels.seams import FEW, seam_scores
 
@@ -50,7 +50,7 @@ def test_the_likeliest_numbers_are_those_of_trying_all(seed: int, runs: int, end
         )
         if value > best:
             best, wanted = value, sums.tolist()
-    found, sureties = _most_likely(gaps, columns, end)
+    found, sureties = most_likely(gaps, columns, end)
     assert found == wanted
     assert all(0 < s <= 1 + 1e-9 for s in sureties)
     if end is not None:
@@ -62,8 +62,8 @@ def test_one_place_that_nothing_speaks_against_is_sure_and_two_alike_are_not() -
     one, two = flat.copy(), flat.copy()
     one[3] = 0.0
     two[[3, 5]] = 0.0
-    assert _most_likely([one], [np.zeros(8)], None) == ([3], [pytest.approx(1.0, abs=1e-9)])
-    assert _most_likely([two], [np.zeros(8)], None)[1] == [pytest.approx(0.5, abs=1e-9)]
+    assert most_likely([one], [np.zeros(8)], None) == ([3], [pytest.approx(1.0, abs=1e-9)])
+    assert most_likely([two], [np.zeros(8)], None)[1] == [pytest.approx(0.5, abs=1e-9)]
 
 
 # ---------------------------------------------------------------- lost bytes
@@ -78,9 +78,9 @@ def test_lost_bytes_are_reckoned_by_the_mcus_on_both_sides() -> None:
 
 def test_seen_holes_peak_where_their_bytes_say_and_unseen_ones_may_hold_clusters_more() -> None:
     head = run_of(3000, 160)
-    seen = _lost_likely(head, [lost(3000, 160, 2000)], 1500, None)[0]
+    seen = lost_likely(head, [lost(3000, 160, 2000)], 1500, None)[0]
     assert seen[0] == -np.inf and 60 <= int(np.argmax(seen)) <= 100
-    unseen = _lost_likely(head, [lost(3000, 160, 40, seen=False)], 1500, None)[0]
+    unseen = lost_likely(head, [lost(3000, 160, 40, seen=False)], 1500, None)[0]
     # 40 bytes are 2 MCUs; a cluster of 4,096 bytes is 205 more.
     assert int(np.argmax(unseen)) <= 2
     assert unseen[206] > seen[206] and unseen[206] > unseen[100]
@@ -88,18 +88,18 @@ def test_seen_holes_peak_where_their_bytes_say_and_unseen_ones_may_hold_clusters
 
 def test_behind_a_break_that_only_seemed_one_none_may_be_lost() -> None:
     head = run_of(3000, 160)
-    seemed, sought, seen = (_lost_likely(head, [one], 1500, None)[0] for one in (
+    seemed, sought, seen = (lost_likely(head, [one], 1500, None)[0] for one in (
         lost(3000, 160, 0, seen=False), lost(3000, 160, 40, seen=False), lost(3000, 160, 0)
     ))  # fmt: skip
     assert int(np.argmax(seemed)) == 0 and seemed[206] > seemed[100], "none, or what clusters hold"
     assert sought[0] == -np.inf and seen[0] == -np.inf
-    assert _most_likely([seemed, seemed], [np.zeros(1501)] * 2, None)[0] == [0, 0]
+    assert most_likely([seemed, seemed], [np.zeros(1501)] * 2, None)[0] == [0, 0]
 
 
 def test_where_all_that_is_lost_was_seen_it_held_all_that_is_missing() -> None:
     head = run_of(3000, 160)
     strays = [lost(500, 160, 4096), lost(500, 160, 8192, last=True)]
-    likely = _lost_likely(head, strays, 900, 900)
+    likely = lost_likely(head, strays, 900, 900)
     # By their density the two held 205 and 410; as 900 are missing, 300 and 600.
     assert 250 <= int(np.argmax(likely[0])) <= 300 and 500 <= int(np.argmax(likely[1])) <= 600
 
@@ -107,7 +107,7 @@ def test_where_all_that_is_lost_was_seen_it_held_all_that_is_missing() -> None:
 # ---------------------------------------------------------------- seams
 
 
-def slow_seams(above, below, width, near, deviation, noise, most_said, each, whole, most):  # type: ignore[no-untyped-def]
+def slow_seams(above, below, width, absolute, near, deviation, noise, most_said, each, whole, most):  # type: ignore[no-untyped-def]
     out = np.zeros(most + 1)
     known, length = len(above), min(width, len(below))
 
@@ -127,7 +127,7 @@ def slow_seams(above, below, width, near, deviation, noise, most_said, each, who
             own = [(k, at) for k, at, o in found if o == over]
             if own:
                 apart = np.array([below[k] - above[at] for k, at in own])
-                off = np.abs(apart - np.median(apart.mean(axis=1))).mean(axis=1)
+                off = np.abs(apart - (0.0 if absolute else np.median(apart.mean(axis=1)))).mean(axis=1)
                 for (k, at), distance in zip(own, off, strict=True):
                     logs[k] = np.log((distance + noise) / (below[k].std() + above[at].std() + noise))
         return logs
@@ -151,13 +151,13 @@ def slow_seams(above, below, width, near, deviation, noise, most_said, each, who
 
 
 @settings(max_examples=25)
-@given(st.integers(0, 2**32 - 1), st.integers(5, 12), st.integers(3, 30), st.integers(3, 30))
-def test_seams_are_scored_as_plain_loops_do(seed: int, width: int, known: int, length: int) -> None:
+@given(st.integers(0, 2**32 - 1), st.integers(5, 12), st.integers(3, 30), st.integers(3, 30), st.booleans())
+def test_seams_are_scored_as_plain_loops_do(seed: int, width: int, known: int, length: int, absolute: bool) -> None:
     rng = np.random.default_rng(seed)
     above, below = (rng.normal(0, 20, (n, 8)).astype(np.float32) for n in (known, length))
     near = np.column_stack((rng.normal(-1, 0.3, 3), rng.uniform(0.1, 0.4, 3)))
     near[int(rng.integers(1, 3)), 1] *= rng.choice([0.0, 1.0])
-    out, figures = np.zeros(4 * width), (width, near, 0.5, 1.0, 2.0, 0.35, 1.0)
+    out, figures = np.zeros(4 * width), (width, absolute, near, 0.5, 1.0, 2.0, 0.35, 1.0)
     seam_scores(above, below[:width], above.std(axis=1), below[:width].std(axis=1), *figures, out)
     assert np.allclose(out, slow_seams(above, below, *figures, out.size - 1), atol=1e-3)
 
@@ -169,7 +169,7 @@ def test_a_seam_fits_best_where_the_rows_were_one_picture() -> None:
     rows = np.concatenate([columns + rng.normal(0, 2, columns.shape) for _ in range(3)]).astype(np.float32)
     above, below = rows[: width + 7], rows[width + 16 :][:width] + 40
     out, near = np.zeros(width), np.array([[-1.5, 0.2], [-1.4, 0.2]])
-    seam_scores(above, below, above.std(axis=1), below.std(axis=1), width, near, 0.5, 1.0, 2.0, 1.0, 1.0, out)
+    seam_scores(above, below, above.std(axis=1), below.std(axis=1), width, False, near, 0.5, 1.0, 2.0, 1.0, 1.0, out)
     assert int(np.argmax(out)) == 9, "16 - 7 MCUs are lost, the level of all was raised by 40"
 
 

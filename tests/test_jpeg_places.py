@@ -94,7 +94,7 @@ def test_a_run_that_was_parted_where_nothing_is_lost_goes_back_where_it_was() ->
 def test_the_sides_of_mcus_are_the_pixels_carried_on_by_half() -> None:
     _, _, reader, whole = opened(photo())
     for c, (rows, columns) in enumerate(reader.shape):
-        sides, (left, right) = read_sides(reader, whole, 0, 40), next(read_flanks(reader, whole))[c]
+        sides, (left, right) = read_sides(reader, whole, 0, 40), next(read_flanks(reader, whole, 0, 40))[c]
         pixels = sample_rows(reader, whole, 0, 40, c, 0).reshape(40, rows, columns, 8, 8)
         first = pixels.transpose(0, 1, 3, 2, 4).reshape(40, 8 * rows, 8 * columns)
         assert np.allclose(sides.top[c], 1.5 * first[:, 0] - 0.5 * first[:, 1], atol=0.01)

@@ -408,10 +408,12 @@ def test_distances_of_sides_are_those_of_plain_arithmetic(pixels: int) -> None:
     # Two whole rows of ten; what is left behind them stays as it was.
     levels = one.mean(axis=1), other.mean(axis=1)
     out = np.full(22, 77.0)
-    row_distances(one, other, *levels, 10, NOISE, out)
+    row_distances(one, other, *levels, 10, False, NOISE, out)
     by_row = np.repeat([np.median((levels[1] - levels[0])[k : k + 10]) for k in (0, 10, 20)], 10)[:22]
     np.testing.assert_allclose(out[:20], plain(by_row)[:20], atol=1e-4)
     assert (out[20:] == 77.0).all()
+    row_distances(one, other, *levels, 10, True, NOISE, out)
+    np.testing.assert_allclose(out[:20], plain(np.zeros(22))[:20], atol=1e-5)
 
 
 def test_sides_of_different_shapes_are_refused() -> None:

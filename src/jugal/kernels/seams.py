@@ -36,20 +36,23 @@ def side_distances(one, other, raised, noise, out):  # type: ignore[no-untyped-d
 
 
 @njit(cache=True, nogil=True)
-def row_distances(one, other, level_one, level_other, width, noise, out):  # type: ignore[no-untyped-def]
-    """``side_distances`` of whole rows of ``width`` MCUs, each but for the constant by which its MCUs are mostly raised.
+def row_distances(one, other, level_one, level_other, width, absolute, noise, out):  # type: ignore[no-untyped-def]
+    """``side_distances`` of whole rows of ``width`` MCUs, each but for the constant by which its MCUs are mostly raised, unless
+    levels are ``absolute``.
 
     ``level_*``, float32 (MCUs), are the means of each one's pixels. What is left behind the last whole row is not looked at.
     """
     raised = np.empty(width)
     for first in range(0, out.size - width + 1, width):
         last = first + width
-        raised[:] = np.median(level_other[first:last] - level_one[first:last])
+        raised[:] = 0.0 if absolute else np.median(level_other[first:last] - level_one[first:last])
         side_distances(one[first:last], other[first:last], raised, noise, out[first:last])
 
 
 @njit(cache=True, nogil=True)
-def seam_scores(above, below, varied_above, varied_below, width, near, deviation, noise, most_said, each, whole, out):  # type: ignore[no-untyped-def]
+def seam_scores(  # type: ignore[no-untyped-def]
+    above, below, varied_above, varied_below, width, absolute, near, deviation, noise, most_said, each, whole, out
+):
     """Adds to float64 ``out`` (numbers of lost MCUs) what the pixels at a seam say for neighbours, in nats.
 
     ``above`` (MCUs, pixels), float32, are the lower sides of the last MCUs ahead of the gap, ``below`` the upper sides of the
@@ -75,7 +78,7 @@ def seam_scores(above, below, varied_above, varied_below, width, near, deviation
                 for x in range(pixels):
                     total += below[k, x] - above[k + shift, x]
                 means[k] = total / pixels
-            raised = np.median(means[low:high])
+            raised = 0.0 if absolute else np.median(means[low:high])
             for k in range(low, high):
                 total = 0.0
                 for x in range(pixels):

@@ -141,7 +141,8 @@ def _restored(subject: Subject, structure: Structure, picture: Picture, verdicts
     found = find_intervals(subject, structure)
     if found is not None:
         what = "Put every whole interval between restart markers back in its place."
-        out.append(_Restored("restore-intervals", what, found.kept, found.reader, found.placed()))
+        parts = [p for p in found.placed() if p.surety > _SURE_ENOUGH]
+        out.append(_Restored("restore-intervals", what, found.kept, found.reader, parts))
     return out
 
 

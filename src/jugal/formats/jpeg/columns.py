@@ -125,20 +125,21 @@ class _Upright:
         return cls(columns, (both + _STAYS) / (there + 1), comes, alike)
 
 
-def read_row_ends(reader: RunReader, run: Run) -> RowEnds:
-    """Those of a whole run."""
+def read_row_ends(reader: RunReader, run: Run, first: int = 0, last: int | None = None) -> RowEnds:
+    """Those of a run's MCUs ``first`` to ``last``, of all if that is not said."""
+    count = (run.count if last is None else last) - first
     width, components = reader.frame.mcus_x, min(3, len(reader.shape))
     shift = width // 3 + 1
     near: list[list[NDArray[np.float32]]] = [[] for _ in range(components)]
     far: list[list[NDArray[np.float32]]] = [[] for _ in range(components)]
-    last: list[NDArray[np.float32]] = []
-    for flanks in read_flanks(reader, run):
+    end: list[NDArray[np.float32]] = []
+    for flanks in read_flanks(reader, run, first, count):
         for c, (left, right) in enumerate(flanks[:components]):
-            before = np.concatenate((last[c], right[:-1])) if last else right[:-1]
-            near[c].append(apart(before, left if last else left[1:]).astype(np.float32))
+            before = np.concatenate((end[c], right[:-1])) if end else right[:-1]
+            near[c].append(apart(before, left if end else left[1:]).astype(np.float32))
             far[c].append(apart(right[:-shift], left[shift:]).astype(np.float32))
-        last = [right[-1:] for _, right in flanks]
-    strange = np.zeros(max(0, run.count - 1), np.float32)
+        end = [right[-1:] for _, right in flanks]
+    strange = np.zeros(max(0, count - 1), np.float32)
     for c in range(components):
         likeness = Likeness.of(near[c], far[c])
         if likeness is not None:

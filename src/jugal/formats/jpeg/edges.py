@@ -15,10 +15,9 @@ from numpy.typing import NDArray
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.parse import Entropy
 from jugal.formats.jpeg.pixels import BASIS, samples_of
-from jugal.formats.jpeg.runs import Run, RunReader
+from jugal.formats.jpeg.runs import Part, Run, RunReader
 from jugal.kernels.edges import edge_means
 
-_CHUNK_ROWS, _CHUNK_UNITS = 8, 2048
 #: MCUs of whose strangers all are kept; of more only as many.
 _ENOUGH = 1 << 16
 
@@ -55,7 +54,7 @@ def read_edges(
     found: list[tuple[list[NDArray], list[NDArray], list[NDArray]]] = [([], [], []) for _ in range(parts)]
     tails: list[NDArray[np.floating]] = [np.zeros((0, 0), np.float32)] * parts
     end, every = first, 1 + (last - first) // _ENOUGH
-    for part in _parts(reader, entropy, bit, width, last - first):
+    for part in reader.parts(entropy, bit, last - first):
         end += part.count
         for c, (_, columns) in enumerate(reader.shape):
             own = np.flatnonzero(reader.blocks == c)
@@ -75,7 +74,7 @@ def read_steps(
     parts = len(reader.shape)
     lower: list[list[NDArray[np.float32]]] = [[] for _ in range(parts)]
     upper: list[list[NDArray[np.float32]]] = [[] for _ in range(parts)]
-    for part in _parts(reader, entropy, bit, width, last - first):
+    for part in reader.parts(entropy, bit, last - first):
         for c, (_, columns) in enumerate(reader.shape):
             own = np.flatnonzero(reader.blocks == c)
             scale = _scale(reader, c)
@@ -108,7 +107,7 @@ def read_sides(reader: RunReader, run: Run, first: int, count: int) -> Sides:
 
 def sides_by_rows(reader: RunReader, run: Run, first: int, count: int) -> Iterator[Sides]:
     """The same, some rows at a time."""
-    for part in _parts(reader, run.entropy, int(run.bits[first]), reader.frame.mcus_x, count):
+    for part in run.parts(reader, first, count):
         sides = Sides([], [])
         for c, (_, columns) in enumerate(reader.shape):
             own = np.flatnonzero(reader.blocks == c)
@@ -117,9 +116,12 @@ def sides_by_rows(reader: RunReader, run: Run, first: int, count: int) -> Iterat
         yield sides
 
 
-def read_flanks(reader: RunReader, run: Run) -> Iterator[list[tuple[NDArray[np.float32], NDArray[np.float32]]]]:
-    """Per component the pixels at the left and right sides of a run's MCUs, as those of ``Sides``, some rows at a time."""
-    for part in _parts(reader, run.entropy, int(run.bits[0]), reader.frame.mcus_x, run.count):
+def read_flanks(
+    reader: RunReader, run: Run, first: int, count: int
+) -> Iterator[list[tuple[NDArray[np.float32], NDArray[np.float32]]]]:
+    """Per component the pixels at the left and right sides of ``count`` MCUs from number ``first`` on, as those of ``Sides``, some
+    rows at a time."""
+    for part in run.parts(reader, first, count):
         flanks = []
         for c, (_, columns) in enumerate(reader.shape):
             own = np.flatnonzero(reader.blocks == c)
@@ -129,7 +131,7 @@ def read_flanks(reader: RunReader, run: Run) -> Iterator[list[tuple[NDArray[np.f
 
 
 def _pixels(
-    reader: RunReader, part: _Part, c: int, blocks: NDArray[np.int64], basis: NDArray[np.float32]
+    reader: RunReader, part: Part, c: int, blocks: NDArray[np.int64], basis: NDArray[np.float32]
 ) -> NDArray[np.float32]:
     """(MCUs, pixels): one row or column of pixels of component ``c``, those of ``blocks`` side by side."""
     own = part.coefficients[:, blocks].astype(np.float32)
@@ -139,30 +141,6 @@ def _pixels(
 
 def _joined(parts: list[list[NDArray[np.float32]]]) -> list[NDArray[np.float32]]:
     return [np.concatenate(c) if c else np.zeros((0, 8), np.float32) for c in parts]
-
-
-@dataclass(frozen=True, slots=True)
-class _Part:
-    """Some MCUs on end: how many, their coefficients, and what their DC values count from, by component."""
-
-    count: int
-    coefficients: NDArray[np.int16]
-    level: NDArray[np.int64]
-
-
-def _parts(reader: RunReader, entropy: Entropy, bit: int, width: int, count: int) -> Iterator[_Part]:
-    """``count`` MCUs from ``bit`` on in parts, up to where decoding fails."""
-    level = np.zeros(len(reader.shape), np.int64)
-    while count > 0:
-        wanted = min(max(_CHUNK_ROWS * width, _CHUNK_UNITS), count)
-        run, coefficients = reader.read(entropy, bit, wanted, wanted)
-        if run.count:
-            yield _Part(run.count, coefficients[: run.count], level.copy())
-            for c in range(len(reader.shape)):
-                level[c] += int(run.dc[-1, np.flatnonzero(reader.blocks == c)[-1]])
-        bit, count = int(run.bits[-1]), count - run.count
-        if run.count < wanted:
-            break
 
 
 def _scale(reader: RunReader, component: int) -> NDArray[np.float32]:

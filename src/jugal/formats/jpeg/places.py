@@ -95,14 +95,14 @@ def find_places(total: int, head: Run, pieces: list[Stray], seams: Seams, ends: 
         return []
     most = min(room, _MOST_LOST)
     end = room if pieces[-1].last and room <= most else None
-    likely = _lost_likely(head, pieces, most, end)
+    likely = lost_likely(head, pieces, most, end)
     between = [seams.between(number, most) for number in range(len(pieces))]
     columns, at = [], head.count
     for piece in pieces:
         column = piece.ends.columns(ends)
         columns.append(column[(at + np.arange(most + 1)) % seams.width])
         at += piece.run.count
-    lost, sureties = _most_likely([a + b for a, b in zip(likely, between, strict=True)], columns, end)
+    lost, sureties = most_likely([a + b for a, b in zip(likely, between, strict=True)], columns, end)
     spots, at, before = [], head.count, 0
     for piece, gone, sure, seam in zip(pieces, lost, sureties, between, strict=True):
         gap = gone - before
@@ -115,8 +115,8 @@ def find_places(total: int, head: Run, pieces: list[Stray], seams: Seams, ends: 
     return spots
 
 
-def _lost_likely(head: Run, pieces: list[Stray], most: int, end: int | None) -> list[NDArray[np.float64]]:
-    """For each run, (most + 1,): the log of how likely it is that so many MCUs were lost ahead of it.
+def lost_likely(head: Run, pieces: list[Stray], most: int, end: int | None, step: int = 1) -> list[NDArray[np.float64]]:
+    """For each run, (most // step + 1,): the log of how likely it is that so many times ``step`` MCUs were lost ahead of it.
 
     None can be only where the run was parted from the one before, since what looked like a loss may be the picture itself.
     """
@@ -130,7 +130,7 @@ def _lost_likely(head: Run, pieces: list[Stray], most: int, end: int | None) -> 
     if end is not None and all(p.seen or p.lost_bytes >= _CLUSTER // 2 for p in pieces):
         # All is known that was lost: together it held what is missing.
         held = [h * end / max(1.0, sum(held)) for h in held]
-    number = np.log(np.arange(most + 1, dtype=np.float64) + 1.0)
+    number = np.log(np.arange(0, most + 1, step) + 1.0)
 
     def near(center: float) -> NDArray[np.float64]:
         off = (number - np.log(center + 1.0)) / spread
@@ -146,8 +146,9 @@ def _lost_likely(head: Run, pieces: list[Stray], most: int, end: int | None) -> 
             each = [near(center + k * _CLUSTER * whole) + np.log(w) for k, w in zip(unseen, weights, strict=True)]
             likely = np.asarray(logsumexp(each, axis=0))
         # It was parted because it looked like a loss: that there is none is no likelier than that it is one MCU.
-        likely[0] = -np.inf if piece.seen or piece.lost_bytes else likely[1]
-        found.append(likely - likely.max())
+        likely[0] = -np.inf if piece.seen or piece.lost_bytes else likely[min(1, most)]
+        peak = likely.max()
+        found.append(likely - peak if np.isfinite(peak) else likely)
     return found
 
 
@@ -174,7 +175,7 @@ def _spread(bits: NDArray[np.int32], lost: int) -> float:
     )
 
 
-def _most_likely(
+def most_likely(
     gaps: list[NDArray[np.float64]], columns: list[NDArray[np.float64]], end: int | None
 ) -> tuple[list[int], list[float]]:
     """The MCUs lost ahead of each run, all before it counted, that are likeliest together, and how sure each is.
@@ -196,7 +197,10 @@ def _most_likely(
         backward.append(_joined((backward[-1] + column)[::-1], gap)[::-1])
     wholes = [f + b for f, b in zip(forward[1:], backward[::-1], strict=True)]
     lost = [int(np.argmax(whole)) for whole in wholes]
-    return lost, [float(np.exp(whole.max() - logsumexp(whole))) for whole in wholes]
+    possible = [bool(np.isfinite(whole.max())) for whole in wholes]
+    return lost, [
+        float(np.exp(w.max() - logsumexp(w))) if can else 0.0 for w, can in zip(wholes, possible, strict=True)
+    ]
 
 
 def _joined(one: NDArray[np.float64], gap: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -209,6 +213,7 @@ def _joined(one: NDArray[np.float64], gap: NDArray[np.float64]) -> NDArray[np.fl
         at = int(reached[0])
         out[at:] = one[at] + gap[: one.size - at]
         return out
-    for gone in range(one.size):
-        np.maximum(out[gone:], one[: one.size - gone] + gap[gone], out=out[gone:])
+    few, other = (one, gap) if reached.size < one.size // 2 else (gap, one)
+    for number in np.flatnonzero(np.isfinite(few)).tolist():
+        np.maximum(out[number:], other[: one.size - number] + few[number], out=out[number:])
     return out

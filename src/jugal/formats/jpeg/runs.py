@@ -30,9 +30,20 @@ _WILD_LEVELS = 60.0
 #: MCUs at a run's start that may be foreign for their levels alone, and how many times some are left out.
 _MOST_FOREIGN, _BEGINNINGS = 4 * _SETTLING, 4
 _BITS_AT_ONCE = 1 << 20
+#: Rows of MCUs and MCUs whose coefficients are read at once.
+_ROWS_AT_ONCE, _LEAST_AT_ONCE = 8, 2048
 _NO_COEFFICIENTS = np.zeros((0, 1, 64), np.int16)
 #: MCUs from which it is learnt how much goes on in each block of them, the fewest of them, and the least that does.
 _CHANGES_LEARNT, _FEWEST_LEARNT, _LEAST_CHANGE = 4096, 16, 0.05
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """Some MCUs on end: how many, their coefficients, and what their DC values count from, by component."""
+
+    count: int
+    coefficients: NDArray[np.int16]
+    level: NDArray[np.int64]
 
 
 @dataclass(slots=True, eq=False)
@@ -69,6 +80,10 @@ class Run:
             stop = min(last, first + _BITS_AT_ONCE)
             window = np.unpackbits(self.entropy.clean[first >> 3 : (stop >> 3) + 1])
             yield window[first & 7 : (first & 7) + stop - first]
+
+    def parts(self, reader: RunReader, first: int, count: int) -> Iterator[Part]:
+        """Its ``count`` MCUs from number ``first`` on, some rows at a time."""
+        return reader.parts(self.entropy, int(self.bits[first]), count)
 
     @property
     def ends_with_data(self) -> bool:
@@ -121,6 +136,25 @@ class RunReader:
         )  # fmt: skip
         coefs[count:] = 0
         return Run(entropy, dc[:count], bits[: count + 1], bool(failed)), coefs
+
+    @property
+    def at_once(self) -> int:
+        """MCUs whose coefficients are worth reading at once."""
+        return max(_ROWS_AT_ONCE * self.frame.mcus_x, _LEAST_AT_ONCE)
+
+    def parts(self, entropy: Entropy, bit: int, count: int) -> Iterator[Part]:
+        """``count`` MCUs from ``bit`` on in parts, up to where decoding fails."""
+        level = np.zeros(len(self.shape), np.int64)
+        while count > 0:
+            wanted = min(self.at_once, count)
+            run, coefficients = self.read(entropy, bit, wanted, wanted)
+            if run.count:
+                yield Part(run.count, coefficients[: run.count], level.copy())
+                for c in range(len(self.shape)):
+                    level[c] += int(run.dc[-1, np.flatnonzero(self.blocks == c)[-1]])
+            bit, count = int(run.bits[-1]), count - run.count
+            if run.count < wanted:
+                break
 
     def next_start(
         self, entropy: Entropy, first: int, until: int, least: int, room: tuple[NDArray[np.int32], NDArray[np.int64]]

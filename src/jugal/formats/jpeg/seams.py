@@ -6,6 +6,7 @@ How well they do so many rows apart, and how strangers do, is learnt from the ru
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -61,8 +62,8 @@ class _Meeting:
 class _Learning:
     """Collects how MCUs of one component meet, from lower and upper sides of MCUs on end, to make a ``_Meeting`` of it."""
 
-    def __init__(self, width: int) -> None:
-        self._width = width
+    def __init__(self, width: int, absolute: bool) -> None:
+        self._width, self._absolute = width, absolute
         #: By how much those so many rows apart are nearer than strangers in the same rows, (rows, width) each.
         self._nearer: list[list[NDArray[np.float64]]] = [[] for _ in range(_ROWS_APART)]
         self._straight: list[NDArray[np.float64]] = []
@@ -75,7 +76,8 @@ class _Learning:
         for number, nearer in enumerate(self._nearer):
             first, up = (number + 2) * width, (number + 1) * width
             straight, *others = (
-                _by_row(bottom, top, levels, first, up + width * k // _COLUMNS, width) for k in range(_COLUMNS)
+                _by_row(bottom, top, levels, first, up + width * k // _COLUMNS, width, self._absolute)
+                for k in range(_COLUMNS)
             )
             if not straight.size:
                 break
@@ -100,14 +102,17 @@ class _Learning:
 
 
 class Seams:
-    """What is seen at the sides of runs: their first rows and their last ones, and how far apart such sides are."""
+    """What is seen at the sides of runs: their first rows and their last ones, and how far apart such sides are.
 
-    def __init__(self, reader: RunReader, runs: list[Run]) -> None:
+    Levels of runs count from anything unless they are ``absolute``.
+    """
+
+    def __init__(self, reader: RunReader, runs: Sequence[Run], absolute: bool = False) -> None:
         self.width = reader.frame.mcus_x
-        self._reader, self._runs = reader, runs
+        self._reader, self._runs, self._absolute = reader, runs, absolute
         self._parts = min(3, len(reader.shape))
         told = min(ROWS_LEARNT, max(_ROWS_APART + _FEW_ROWS, _ENOUGH // self.width)) * self.width
-        learning = [_Learning(self.width) for _ in range(self._parts)]
+        learning = [_Learning(self.width, absolute) for _ in range(self._parts)]
         #: Per run the sides of its first MCUs and of its last ones.
         self._heads: list[list[NDArray[np.float32]]] = []
         self._tails: list[list[NDArray[np.float32]]] = []
@@ -122,9 +127,10 @@ class Seams:
                     one.add(bottom, top)
         self._meetings = [one.meeting() for one in learning]
 
-    def between(self, number: int, most: int) -> NDArray[np.float64]:
-        """(most + 1,): how run ``number + 1`` goes on from the end of the one before with so many MCUs lost between them."""
-        return self._seam(self._tails[number], self._heads[number + 1], most)
+    def between(self, number: int, most: int, behind: int | None = None) -> NDArray[np.float64]:
+        """(most + 1,): how run ``behind``, the next one if that is not said, goes on from the end of run ``number`` with so many MCUs
+        lost between them."""
+        return self._seam(self._tails[number], self._heads[number + 1 if behind is None else behind], most)
 
     def parting(
         self, number: int, most: int, least: float = _SURELY_BROKEN, extra: int = 0, exactly: bool = False
@@ -214,18 +220,20 @@ class Seams:
             above, below = tail[c], head[c]
             counts = CHROMA if c else 1.0
             seam_scores(
-                above, below, above.std(axis=1), below.std(axis=1), self.width, meeting.rows, meeting.deviation, NOISE, MOST_SAID,
+                above, below, above.std(axis=1), below.std(axis=1), self.width, self._absolute, meeting.rows, meeting.deviation, NOISE, MOST_SAID,
                 _TEMPER * counts, counts, out,
             )  # fmt: skip
         return out
 
 
 def _by_row(
-    bottom: NDArray, top: NDArray, levels: tuple[NDArray, NDArray], first: int, shift: int, width: int
+    bottom: NDArray, top: NDArray, levels: tuple[NDArray, NDArray], first: int, shift: int, width: int, absolute: bool
 ) -> NDArray[np.float64]:
     """(rows, width): how far apart the upper sides of MCUs from number ``first`` on and the lower ones ``shift`` MCUs before
-    them are, each row but for a constant. ``levels`` are the means of both, one an MCU."""
+    them are, each row but for a constant unless levels are ``absolute``. ``levels`` are the means of both, one an MCU."""
     out = np.empty((max(0, (top.shape[0] - first) // width), width))
     below, above = slice(first, first + out.size), slice(first - shift, first - shift + out.size)
-    row_distances(bottom[above], top[below], levels[0][above], levels[1][below], width, NOISE, out.reshape(-1))
+    row_distances(
+        bottom[above], top[below], levels[0][above], levels[1][below], width, absolute, NOISE, out.reshape(-1)
+    )
     return out

@@ -53,8 +53,11 @@ def number_chains(reader: RunReader, chains: list[Chain], size: int) -> list[Num
 
 @dataclass(frozen=True, slots=True)
 class _Placed:
-    """Chains, how likely their numbers are together, in nats, and how each goes on from the one before."""
+    """Chains, ``which`` of all they are and whether they are ``closed`` at the picture's end, how likely their numbers are together, in
+    nats, and how each goes on from the one before."""
 
+    which: list[int]
+    closed: bool
     chains: list[Numbered]
     nats: float
     meets: list[float]
@@ -83,21 +86,27 @@ class _Placing:
 
     def numbered(self) -> list[Numbered]:
         """Those of the chains that have a place."""
-        which = list(range(1, len(self._all)))
-        closed = self._all[-1].ends
-        best = self._placed(which, closed)
-        if best is None and closed:
+        best = self._fitting(self._all[-1].ends)
+        if best.closed and len(best.which) < len(self._all) - 1:
             # What closes the data need not end the picture.
-            closed = False
-            best = self._placed(which, closed)
-        for one in sorted(which, key=lambda n: self._all[n].count):
-            rest = [n for n in which if n != one]
-            if not rest or (best is not None and not self._astray(best.meets[which.index(one) :][:2], one)):
-                continue
-            without = self._placed(rest, closed and self._all[rest[-1]].ends)
-            if best is None or (without is not None and without.nats > best.nats + _FOREIGN):
-                which, best = rest, without
-        return best.chains if best is not None else []
+            best = max(best, self._fitting(False), key=lambda placed: sum(one.chain.count for one in placed.chains))
+        for one in sorted(best.which, key=lambda n: self._all[n].count):
+            rest = [n for n in best.which if n != one]
+            if rest and self._astray(best.meets[best.which.index(one) :][:2], one):
+                without = self._placed(rest, best.closed)
+                if without is not None and without.nats > best.nats + _FOREIGN:
+                    best = without
+        return best.chains
+
+    def _fitting(self, closed: bool) -> _Placed:
+        """As many of the chains, the smallest left out first, as have places together."""
+        which = list(range(1, len(self._all)))
+        while which:
+            placed = self._placed(which, closed)
+            if placed is not None:
+                return placed
+            which.remove(min(which[: -1 if closed and len(which) > 1 else None], key=lambda n: self._all[n].count))
+        return _Placed([], closed, [], 0.0, [])
 
     def _astray(self, meets: list[float], one: int) -> bool:
         """Whether a chain may be another picture's: it is short, and does not go on where it ``meets`` those beside it."""
@@ -136,7 +145,9 @@ class _Placing:
         for chain, gone, sure in zip(chains, lost, sureties, strict=True):
             found.append(Numbered(chain, at + gone, sure))
             at += len(chain.spans)
-        return _Placed(found, float(nats), [float(seam[step]) for seam, step in zip(seams, steps, strict=True)])
+        return _Placed(
+            which, closed, found, float(nats), [float(seam[step]) for seam, step in zip(seams, steps, strict=True)]
+        )
 
     def _between(self, ahead: int, behind: int) -> NDArray[np.float64]:
         """How one of all goes on from another, for each number of intervals that may be lost between them."""

@@ -34,6 +34,8 @@ _FEW_ROWS, _LEAST_BY_ROW = 4, 0.1
 _SURELY_BROKEN, _PLACES_TRIED = 12.0, 16
 #: What a nat counts by which MCUs go on where they stand, and columns from their own up to which displaced ones may seem to.
 _GOES_ON, _NEAR_COLUMNS = 5.0, 8
+#: Digits of sums that are looked at.
+_DIGITS = 6
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,7 +145,7 @@ class Seams:
         meet = self._meet(run)
         if meet.size < width:
             return None
-        strange = np.convolve(-meet, np.ones(width), "valid")
+        strange = _strange(meet, width)
         whole = 0 if extra else most
         best: Parting | None = None
         for _ in range(_PLACES_TRIED):
@@ -224,6 +226,16 @@ class Seams:
                 _TEMPER * counts, counts, out,
             )  # fmt: skip
         return out
+
+
+def _strange(meet: NDArray[np.float64], width: int) -> NDArray[np.float64]:
+    """For each ``width`` values on end how they speak for strangers, which is less than zero where they ``meet``, in nats. ``meet`` is
+    overwritten."""
+    np.cumsum(meet, out=meet)
+    strange = -meet[width - 1 :]
+    strange[1:] += meet[:-width]
+    # Sums of the same values are to be the same wherever they stand.
+    return np.round(strange, _DIGITS, out=strange)
 
 
 def _by_row(

@@ -65,26 +65,26 @@ def level_steps(
         return []
     found = []
     for c, part in enumerate(parts):
-        clipped = _clip(part.astype(np.float64))
-        heights = np.empty(clipped.size)
-        stair_heights(clipped, width, first, SIDE, at_side, heights)
+        heights = _clip(part.astype(np.float64))
+        by_row = heights[: heights.size // width * width].reshape(-1, width).mean(axis=1)
+        stair_heights(heights, width, first, SIDE, at_side, heights)
         at = int(np.argmax(heights))
         if heights[at] >= least:
-            found.append(_stair(parts, c, clipped, width, first, at, float(heights[at])))
+            found.append(_stair(parts, c, by_row, width, first, at, float(heights[at])))
     return sorted(found, key=lambda step: -step.height)
 
 
 def _stair(
     parts: list[NDArray[np.float32]],
     c: int,
-    clipped: NDArray[np.float64],
+    by_row: NDArray[np.float64],
     width: int,
     first: int,
     at: int,
     height: float,
 ) -> Step:
-    """The stair at place ``at`` in component ``c`` of differences to the row above, ``clipped`` in deviations; the first of them is
-    that of MCU number ``first``."""
+    """The stair at place ``at`` in component ``c`` of differences to the row above, whose means ``by_row`` are in deviations; the first of
+    them is that of MCU number ``first``."""
     values = parts[c]
     levels = abs(_median(values[at : at + width]))
     clean = _is_clean(values, width, first, at, levels)
@@ -98,7 +98,7 @@ def _stair(
         spread <= max(_VARY * max(_LEAST_DEVIATION, _deviation(p)), _VARY_SHARE * shown)
         for spread, p in zip(spreads, parts, strict=True)
     )
-    unusual = height / _usual_change(clipped, width, at)
+    unusual = height / _usual_change(by_row, at // width)
     apart = levels_shown([m[0] - m[1] for m in middles])
     return Step(first + at, height, unusual, shown, clean and even, apart, max(spreads))
 
@@ -130,11 +130,9 @@ def _clip(values: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.clip(values, -_CAP, _CAP, out=values)
 
 
-def _usual_change(clipped: NDArray[np.float64], width: int, stair: int) -> float:
-    """By how much the means of rows change from one to the next, but for those near a stair: few change by more."""
-    means = clipped[: clipped.size // width * width].reshape(-1, width).mean(axis=1)
+def _usual_change(means: NDArray[np.float64], row: int) -> float:
+    """By how much the means of rows change from one to the next, but for those near a stair in number ``row``: few change by more."""
     changes = np.abs(np.diff(means))
-    row = stair // width
     rest = np.concatenate((changes[: max(0, row - 1)], changes[row + 2 :]))
     return max(_LEAST_USUAL, float(np.quantile(rest, 0.9))) if rest.size > 2 else 1.0
 

@@ -43,7 +43,8 @@ def _stair(total, at, column, width, side):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def stair_sums(values, width, first, side, out):  # type: ignore[no-untyped-def]
-    """For each of float64 ``values``, ``width`` in a row, what the values of a stair that begins there say in all, to float64 ``out``.
+    """For each of float64 ``values``, ``width`` in a row, what the values of a stair that begins there say in all, to float64 ``out``,
+    which may be ``values``.
 
     The first value has number ``first``. That is the mean of the stair by as many values as it may have, at the end fewer than
     ``width``; or as much less as the ``width`` values before it say, fewer at the start.

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.edges import Edges
-from jugal.formats.jpeg.likeness import AT_ONCE, shares_by_class
+from jugal.formats.jpeg.likeness import AT_ONCE, borders_of, shares_by_class
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.stairs import AT_SIDE, SIDE, level_steps, peaks
 from jugal.kernels.stairs import stair_sums
@@ -96,9 +96,8 @@ def _how_clear(edges: Edges) -> NDArray[np.float64] | None:
     said = _said_by_edges(edges)
     if said.size < edges.width + 8:
         return None
-    clear = np.empty(said.size)
-    stair_sums(said, edges.width, edges.first, SIDE, clear)
-    return clear
+    stair_sums(said, edges.width, edges.first, SIDE, said)
+    return said
 
 
 def _holds_border(byte_at: NDArray[np.int64], first: int, count: int, size: int) -> NDArray[np.bool_]:
@@ -125,8 +124,7 @@ class _Classes:
     """
 
     def __init__(self, neighbours: NDArray[np.float32], strangers: NDArray[np.float32]) -> None:
-        both = np.concatenate((neighbours, strangers))
-        self._borders = np.unique(np.quantile(both, np.linspace(0, 1, _CLASSES + 1)[1:-1]))
+        self._borders = borders_of((neighbours, strangers), np.linspace(0, 1, _CLASSES + 1)[1:-1])
         likely, _ = shares_by_class((neighbours, strangers), self._borders)
         # The further apart, the stranger; a class that few edges are in must not say otherwise.
         self._ratio = np.clip(np.maximum.accumulate(np.log(likely[1] / likely[0])), -_MOST_SAID, _MOST_SAID)

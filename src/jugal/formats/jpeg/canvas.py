@@ -59,10 +59,6 @@ class Rims:
     def of(self, which: slice | NDArray[np.generic]) -> Rims:
         return Rims(self.top[which], self.bottom[which], self.busy[which])
 
-    def before(self, place: int) -> Rims:
-        """Those of the last MCUs ahead of ``place`` from which anything is learnt."""
-        return self.of(slice(max(0, place - _MOST_LEARNT), place))
-
 
 def rims_of(reader: RunReader, run: Run, first: int, count: int) -> Rims:
     """The rims of ``count`` MCUs of ``run`` from number ``first`` on, at the levels of its own DC values."""
@@ -86,9 +82,9 @@ class Canvas:
         self.reader = reader
         self.width = picture.frame.mcus_x
         parts = len(reader.shape)
-        # Where nothing is known the upper sides are no number; the others are left alone, so that they take no memory.
-        bottom, busy = (np.zeros((reader.total, parts), np.float32) for _ in range(2))
-        self.rims = Rims(np.full((reader.total, parts), np.nan, np.float32), bottom, busy)
+        # Where nothing is known they are left alone, so that they take no memory.
+        self._rims = Rims(*(np.zeros((reader.total, parts), np.float32) for _ in range(3)))
+        self._known = np.zeros(reader.total, np.bool_)
         self.placed: list[Placed] = []
         self.add(Placed(head, 0, np.zeros(parts, np.int64), np.zeros(parts)))
 
@@ -107,13 +103,23 @@ class Canvas:
         which = np.searchsorted([p.place for p in self.placed], numbers, side="right") - 1
         return np.array([p.doubt for p in self.placed])[which]
 
+    def rims(self, which: NDArray[np.int64]) -> Rims:
+        """Those of MCUs by their numbers; where nothing is known the upper sides are no number."""
+        found = self._rims.of(which)
+        found.top[~self._known[which]] = np.nan
+        return found
+
+    def rims_before(self, place: int) -> Rims:
+        """Those of the last MCUs ahead of ``place`` from which anything is learnt."""
+        return self.rims(np.arange(max(0, place - _MOST_LEARNT), place))
+
     def above(self, places: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """The nearest MCU straight above each place whose rims are known, and how many rows up it lies (0: none)."""
         found, rows = np.zeros(places.size, np.int64), np.zeros(places.size, np.int64)
         for up in range(1, ROWS_ACROSS + 1):
             source = places - up * self.width
             use = (rows == 0) & (source >= 0) & (source < self.reader.total)
-            use[use] = np.isfinite(self.rims.top[source[use], 0])
+            use[use] = self._known[source[use]]
             found[use], rows[use] = source[use], up
         return found, rows
 
@@ -127,11 +133,9 @@ class Canvas:
             rims = rims_of(self.reader, run, first, learnt)
             at = slice(placed.place + first, placed.place + first + rims.top.shape[0])
             raised = placed.offsets * self.reader.steps
-            self.rims.top[at], self.rims.bottom[at], self.rims.busy[at] = (
-                rims.top + raised,
-                rims.bottom + raised,
-                rims.busy,
-            )
+            own = self._rims
+            own.top[at], own.bottom[at], own.busy[at] = rims.top + raised, rims.bottom + raised, rims.busy
+            self._known[at] = True
 
 
 def first_bit(picture: Picture) -> int:

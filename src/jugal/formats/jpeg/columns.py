@@ -26,6 +26,8 @@ _FEW_UPRIGHT, _STAYS, _SEEN_ALIKE = 0.3, 0.3, 0.15
 _SEEN, _STRANGE = 2.0, 0.5
 #: Nats that a change of column must bring, rows around it in which the break is looked for, and rows a part must have.
 _CHANGE, _ROWS_AROUND, _LEAST_ROWS = 14.0, 10, 3
+#: MCUs of whose strangers all are looked at; of more only as many.
+_ENOUGH = 1 << 18
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,7 +131,7 @@ def read_row_ends(reader: RunReader, run: Run, first: int = 0, last: int | None 
     """Those of a run's MCUs ``first`` to ``last``, of all if that is not said."""
     count = (run.count if last is None else last) - first
     width, components = reader.frame.mcus_x, min(3, len(reader.shape))
-    shift = width // 3 + 1
+    shift, every = width // 3 + 1, 1 + count // _ENOUGH
     near: list[list[NDArray[np.float32]]] = [[] for _ in range(components)]
     far: list[list[NDArray[np.float32]]] = [[] for _ in range(components)]
     end: list[NDArray[np.float32]] = []
@@ -137,14 +139,16 @@ def read_row_ends(reader: RunReader, run: Run, first: int = 0, last: int | None 
         for c, (left, right) in enumerate(flanks[:components]):
             before = np.concatenate((end[c], right[:-1])) if end else right[:-1]
             near[c].append(apart(before, left if end else left[1:]).astype(np.float32))
-            far[c].append(apart(right[:-shift], left[shift:]).astype(np.float32))
+            far[c].append(apart(right[:-shift:every], left[shift::every]).astype(np.float32))
         end = [right[-1:] for _, right in flanks]
     strange = np.zeros(max(0, count - 1), np.float32)
     for c in range(components):
         likeness = Likeness.of(near[c], far[c])
         if likeness is not None:
-            distance = np.concatenate(near[c])
-            strange[: distance.size] -= likeness.said(distance, c)
+            at = 0
+            for distances in near[c]:
+                strange[at : at + distances.size] -= likeness.said(distances, c)
+                at += distances.size
     return RowEnds(width, strange)
 
 

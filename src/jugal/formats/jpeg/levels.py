@@ -45,7 +45,7 @@ def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64
         apart = canvas.usual_levels() - np.median(reader.levels(run.dc), axis=0)
         return np.round(apart / reader.steps).astype(np.int64), doubt
     numbers, above, rows = numbers[use], above[use], rows[use]
-    over, under = canvas.rims.of(above), own.of(numbers)
+    over, under = canvas.rims(above), own.of(numbers)
     carried = canvas.doubts(above)
     # What whole rows are off by is learnt; a part of one is off by more, and that a few MCUs agree says little.
     fewer = np.sqrt(width / numbers.size)
@@ -55,7 +55,7 @@ def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64
         off = spread = 0.0
         for r in np.unique(rows).tolist():
             same = rows == r
-            learnt = _Guess.learn([canvas.rims.before(place), own], c, r, width)
+            learnt = _Guess.learn([canvas.rims_before(place), own], c, r, width)
             guesses[same], deviations[same] = learnt.guess(over.of(same), under.of(same), c)
             off += float(same.mean()) * learnt.off
             spread += float(same.mean()) * learnt.spread

@@ -18,6 +18,8 @@ _SHARES, _UNSEEN = np.array([0.003, 0.007, 0.015, 0.03, *np.arange(1, 16) / 16, 
 
 #: Distances that are put into classes at once: a large picture has millions.
 AT_ONCE = 1 << 16
+#: Distances that tell well enough where classes part.
+_ENOUGH = 1 << 20
 
 
 def apart(one: NDArray[np.floating], other: NDArray[np.floating], raised: float | NDArray = 0.0) -> NDArray[np.float64]:
@@ -44,6 +46,12 @@ def shares_by_class(
     return [(n + _UNSEEN) / (n.sum() + _UNSEEN * classes) for n in counts], np.sum(counts, axis=0)
 
 
+def borders_of(kinds: Sequence[NDArray[np.floating]], shares: NDArray[np.float64]) -> NDArray[np.floating]:
+    """The borders that have such ``shares`` of all values below them; of very many a part tells them."""
+    every = 1 + sum(values.size for values in kinds) // _ENOUGH
+    return np.asarray(np.unique(np.quantile(np.concatenate([values[::every] for values in kinds]), shares)))
+
+
 def never_rising(values: NDArray[np.float64], weights: NDArray[np.floating]) -> NDArray[np.float64]:
     """The nearest values, by the weighted sum of squares, of which none is above the one before it.
 
@@ -65,7 +73,7 @@ class Likeness:
     """
 
     def __init__(self, near: NDArray[np.floating], far: NDArray[np.floating]) -> None:
-        self._borders = np.unique(np.quantile(np.concatenate((near, far)), _SHARES))
+        self._borders = borders_of((near, far), _SHARES)
         (neighbours, strangers), counts = shares_by_class((near, far), self._borders)
         # The further apart, the stranger; a class that few are in must not say otherwise.
         ratio = np.log(neighbours) - np.log(strangers)

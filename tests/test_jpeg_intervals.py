@@ -214,3 +214,47 @@ def test_a_wrong_last_number_costs_its_own_interval_only() -> None:
     chains = numbered(data)
     assert chains[0].number == 0 and chains[0].surety == 1.0
     assert chains[0].chain.count >= numbered(whole)[0].chain.count - 2 * 20
+
+
+@pytest.mark.parametrize("name", ["hole", "three lost", "noise"])
+def test_of_an_interval_that_breaks_the_start_is_kept(name: str) -> None:
+    """A row that a harmed cluster begins in: its MCUs ahead of the cluster, none behind it, and in the file as they were."""
+    whole = encode.jpeg(SCENE, quality=94, restart_marker_rows=2)
+    data = harmed(whole, name)
+    found = find_intervals(Subject(Source.from_bytes(data)), select(Source.from_bytes(data)).structure)
+    assert found is not None
+    ((number, begun),) = found.begun.items()
+    (chain,) = numbered(whole)
+    true = chain.chain.intervals[number]
+    at = len(whole) * 4 // 10 // CLUSTER * CLUSTER
+    ahead = int(np.searchsorted(true.entropy.raw_offsets(true.bits[1:] >> 3), at, side="right"))
+    assert ahead - found.size / 8 < begun.run.count <= ahead and begun.surety == 1.0
+    assert np.array_equal(begun.run.dc, true.dc[: begun.run.count])
+    draft = restore_intervals(Subject(Source.from_bytes(data)), None)
+    repaired = b"".join(p if isinstance(p, bytes) else data[p.start : p.end] for p in draft.pieces)
+    across = found.reader.frame.mcus_x
+    pixels, same = (np.asarray(Image.open(io.BytesIO(d)).convert("L")) for d in (whole, repaired))
+    row, rest = divmod(number * found.size + begun.run.count, across)
+    assert np.array_equal(pixels[: 16 * row], same[: 16 * row])
+    assert np.array_equal(
+        pixels[16 * row : 16 * row + 14, : 16 * rest - 8], same[16 * row : 16 * row + 14, : 16 * rest - 8]
+    )
+
+
+def test_of_whole_intervals_none_has_only_begun() -> None:
+    source = Source.from_bytes(coded(0))
+    found = find_intervals(Subject(source), select(source).structure)
+    assert found is not None and found.begun == {} and found.kept == 100.0
+
+
+def test_the_start_of_another_pictures_interval_is_not_kept() -> None:
+    """A cluster that begins where an interval does holds another picture's MCUs, which decode and do not go on from those above."""
+    whole = encode.jpeg(SCENE, quality=94, restart_marker_rows=2)
+    other = encode.jpeg(riverbed(1000, 752, 8, "T2"), quality=94, restart_marker_rows=2)
+    (own,), (strange,) = numbered(whole), numbered(other)
+    number = own.end // 2
+    begin, foreign = own.chain.spans[number].start, strange.chain.spans[number + 2].start
+    data = whole[:begin] + other[foreign : foreign + CLUSTER] + whole[begin + CLUSTER :]
+    found = find_intervals(Subject(Source.from_bytes(data)), select(Source.from_bytes(data)).structure)
+    assert found is not None and found.chains[0].end == number
+    assert all(begun.run.count < found.size / 16 for begun in found.begun.values())

@@ -13,8 +13,8 @@ from jugal.formats.jpeg.parse import Structure, read_entropy
 from jugal.formats.jpeg.runs import Part, Run, RunReader
 from jugal.model.span import ByteSpan
 
-#: Restart markers are numbered in turn by so many.
-NUMBERS = 8
+#: Bytes of a restart marker, and by how many they are numbered in turn.
+MARKER, NUMBERS = 2, 8
 _MOST_INTERVALS = 200_000
 #: A chain of fewer whole intervals than this may be chance where bytes are foreign.
 _LEAST_CHAIN = 2

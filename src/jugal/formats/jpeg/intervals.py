@@ -1,7 +1,8 @@
 """Pictures with restart markers: each interval that is whole put back in its place, whatever lies between them.
 
 A decoder counts restart markers by their number of one figure and so loses its place when more than a few are gone. Whole intervals
-are found (``chains.py``), told where they belong (``numbers.py``) and written with neutral ones for those that are lost.
+are found (``chains.py``) and told where they belong (``numbers.py``), of one that breaks behind them its start is kept (``begun.py``),
+and neutral blocks are written for what is lost.
 """
 
 from __future__ import annotations
@@ -13,38 +14,52 @@ import numpy as np
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import spec
+from jugal.formats.jpeg.begun import begun_behind
 from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.chains import find_chains
 from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
 from jugal.formats.jpeg.numbers import Numbered, number_chains
 from jugal.formats.jpeg.parse import Structure
-from jugal.formats.jpeg.runs import RunReader
+from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan, select
 from jugal.kernels.stuffing import pack_bits
 
 
 @dataclass(frozen=True, slots=True)
+class Begun:
+    """The first MCUs of an interval that breaks, and how likely its place is, 0..1."""
+
+    run: Run
+    surety: float
+
+
+@dataclass(frozen=True, slots=True)
 class Intervals:
-    """The chains that were placed, in order, of ``total`` intervals of ``size`` MCUs."""
+    """The chains that were placed, in order, of ``total`` intervals of ``size`` MCUs, and what is left at the start of those that break
+    behind them, by their numbers."""
 
     reader: RunReader
     size: int
     total: int
     chains: list[Numbered]
+    begun: dict[int, Begun]
+
+    def count(self, number: int) -> int:
+        """MCUs of an interval: the last may have fewer."""
+        return min(self.size, self.reader.total - number * self.size)
 
     @property
     def kept(self) -> float:
         """Percent of the picture that is in its place again, chains weighed by how sure their places are."""
-        return 100.0 * sum(one.chain.count * one.surety for one in self.chains) / self.reader.total
+        return 100.0 * sum(one.run.count * one.surety for one in self.placed()) / self.reader.total
 
     def placed(self) -> list[Placed]:
         """Each interval as a run in its place. Its levels are its own, since each counts from zero."""
         none = np.zeros(len(self.reader.shape))
-        return [
-            Placed(run, (one.number + i) * self.size, none.astype(np.int64), none, one.surety)
-            for one in self.chains
-            for i, run in enumerate(one.chain.intervals)
-        ]
+        runs = [
+            (one.number + i, run, one.surety) for one in self.chains for i, run in enumerate(one.chain.intervals)
+        ] + [(number, one.run, one.surety) for number, one in self.begun.items()]
+        return [Placed(run, at * self.size, none.astype(np.int64), none, sure) for at, run, sure in runs]
 
 
 def applicable(structure: Structure) -> bool:
@@ -57,8 +72,12 @@ def find_intervals(subject: Subject, structure: Structure) -> Intervals | None:
     if not applicable(structure):
         return None
     reader, size = RunReader(structure), structure.scans[0].restart_interval
-    placed = number_chains(reader, find_chains(subject, structure, reader), size)
-    return Intervals(reader, size, -(-reader.total // size), placed) if placed else None
+    placed, total = number_chains(reader, find_chains(subject, structure, reader), size), -(-reader.total // size)
+    begun = {}
+    for one, behind in zip(placed, [*(p.number for p in placed[1:]), total], strict=True):
+        if one.end < behind and (run := begun_behind(subject, reader, one.chain, size)) is not None:
+            begun[one.end] = Begun(run, one.surety)
+    return Intervals(reader, size, total, placed, begun) if placed else None
 
 
 def restore_intervals(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -75,19 +94,20 @@ def written(found: Intervals, structure: Structure, header: tuple[Piece, ...]) -
     scan = structure.scans[0]
     grey = neutral_mcu(structure, scan)
     usual = pack_bits(np.tile(grey, found.size))
-    last = pack_bits(np.tile(grey, found.reader.total - (found.total - 1) * found.size))
+    last = pack_bits(np.tile(grey, found.count(found.total - 1)))
     spans = {one.number + i: span for one in found.chains for i, span in enumerate(one.chain.spans)}
     pieces: list[Piece] = [*header]
     for number in range(found.total):
         if number:
             pieces.append(bytes([0xFF, 0xD0 + (number - 1) % 8]))
-        pieces.append(spans.get(number) or (last if number == found.total - 1 else usual))
+        if number in found.begun:
+            run, whole = found.begun[number].run, found.count(number)
+            pieces.append(pack_bits(np.concatenate([*run.own_bits(), np.tile(grey, whole - run.count)])))
+        else:
+            pieces.append(spans.get(number) or (last if number == found.total - 1 else usual))
     pieces.append(spec.MARK_EOI)
-    return RepairDraft(
-        tuple(pieces),
-        (
-            f"Put {len(spans):,} of {found.total:,} intervals back in their places, bits unchanged.",
-            f"Wrote neutral blocks for the {found.total - len(spans):,} that are lost.",
-        ),
-        kept=found.kept,
-    )
+    steps = [f"Put {len(spans):,} of {found.total:,} intervals back in their places, bits unchanged."]
+    if found.begun:
+        steps.append(f"Kept the first blocks of {len(found.begun):,} that break.")
+    steps.append(f"Wrote neutral blocks for what is lost of the {found.total - len(spans):,} others.")
+    return RepairDraft(tuple(pieces), tuple(steps), kept=found.kept)

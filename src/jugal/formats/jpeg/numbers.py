@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.jpeg.canvas import ROWS_LEARNT
-from jugal.formats.jpeg.chains import NUMBERS, Chain
+from jugal.formats.jpeg.chains import MARKER, NUMBERS, Chain
 from jugal.formats.jpeg.columns import read_row_ends
 from jugal.formats.jpeg.places import Stray, lost_likely, most_likely
 from jugal.formats.jpeg.runs import RunReader
@@ -20,8 +20,6 @@ from jugal.formats.jpeg.seams import Seams
 
 #: Chains that are placed together, and intervals lost of which places are told apart.
 _TOGETHER, _MOST_LOST = 16, 16_384
-#: Bytes of a restart marker.
-_MARKER = 2
 #: Bytes up to which a chain may be of another picture, and the nats that must speak for that.
 _MOST_FOREIGN, _FOREIGN = 1 << 16, 6.0
 
@@ -33,6 +31,11 @@ class Numbered:
     chain: Chain
     number: int
     surety: float
+
+    @property
+    def end(self) -> int:
+        """The number of the interval behind it."""
+        return self.number + len(self.chain.spans)
 
 
 def number_chains(reader: RunReader, chains: list[Chain], size: int) -> list[Numbered]:
@@ -70,7 +73,7 @@ class _Placing:
         head = before.chain if before else Chain.none(reader)
         #: What lies before, and the chains.
         self._all = [head, *chains]
-        self._first = before.number + len(head.spans) if before else 0
+        self._first = before.end if before else 0
         self._reader, self._size, self._total = reader, size, total
         self._seams = Seams(reader, self._all, absolute=True)
         self._met: dict[tuple[int, int], NDArray[np.float64]] = {}
@@ -124,7 +127,7 @@ class _Placing:
         end = room if closed and room <= most else None
         strays, before = [], self._all[0]
         for n, chain in zip(which, chains, strict=True):
-            gone = chain.spans[0].start - (before.spans[-1].end + _MARKER)
+            gone = chain.spans[0].start - (before.spans[-1].end + MARKER)
             strays.append(Stray(chain, self._ends[n], max(0, gone), False, chain.ends))
             before = chain
         likely = lost_likely(self._all[0], strays, most * size, None if end is None else end * size, size)

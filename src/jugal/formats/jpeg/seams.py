@@ -142,7 +142,7 @@ class Seams:
         run, width = self._runs[number], self.width
         if run.count <= 3 * width or most + extra < 1:
             return None
-        meet = self._meet(run)
+        meet = self.meet(number)
         if meet.size < width:
             return None
         strange = _strange(meet, width)
@@ -173,10 +173,10 @@ class Seams:
         beside = min(lost % self.width, -lost % self.width)
         return _GOES_ON * max(0.0, here) if beside > _NEAR_COLUMNS else 0.0
 
-    def _meet(self, run: Run) -> NDArray[np.float64]:
-        """How each MCU of a run from its second row on speaks for going on from the one above, in nats."""
-        width, step = self.width, ROWS_LEARNT * self.width
-        found = []
+    def meet(self, number: int) -> NDArray[np.float64]:
+        """How each MCU of run ``number`` from its second row on speaks for going on from the one above, in nats."""
+        run, width, step = self._runs[number], self.width, ROWS_LEARNT * self.width
+        found = [np.zeros(0)]
         for first in range(0, run.count - width, step):
             sides = read_sides(self._reader, run, first, min(step + width, run.count - first))
             pairs = [(b[:-width], t[width:]) for b, t in zip(sides.bottom, sides.top, strict=True)]

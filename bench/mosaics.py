@@ -10,6 +10,7 @@ from __future__ import annotations
 import argparse
 import io
 from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
@@ -20,8 +21,11 @@ from bench import record
 from bench.photos import pictures
 from jugal.binary.output import write_pieces
 from jugal.binary.source import Source
-from jugal.formats.base import Subject
+from jugal.formats.base import RepairDraft, Subject
+from jugal.formats.jpeg.canvas import Placed, first_bit
 from jugal.formats.jpeg.decode import decode
+from jugal.formats.jpeg.entropy import with_neutral_codes
+from jugal.formats.jpeg.intervals import find_intervals, written
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.resync import find_mosaic, write
 from jugal.formats.jpeg.runs import RunReader
@@ -32,14 +36,24 @@ _TEXT = """`python -m bench.mosaics`: photographs and drawings enlarged to a cam
 zeros, noise or another picture's data in their stead, or nothing. Each MCU that survived is held against the original: whether it is
 the one that belongs there, and its levels too; and each of its samples as Pillow shows it, wherever it is from. Flat are pictures more
 than half of whose pixels were the same as the one beside them before the noise: drawings, pages, stars; under noise nothing
-tells one place in their flat parts from another. Photographs have noise and drawings have none: that is the third set.
+tells one place in their flat parts from another. Photographs have noise and drawings have none: that is the third set, and the fourth,
+which has restart markers after every 4 to 32 MCUs or every row or two.
 
 """
 _PICTURES = 26
 _CLUSTER, _APART, _LEVELS = 4096, 5, 2.0
 _WIDTH, _TALLEST = 3600, 3200
-#: Deviation of the noise, of fine pictures in good light, and as much as makes files as large as a camera's; and that of flat pictures.
-_GRAINS = ((2.5, 2.5), (6.0, 6.0), (6.0, 0.0))
+#: Deviation of the noise, of fine pictures in good light, and as much as makes files as large as a camera's; that of flat pictures; and
+#: whether there are restart markers, and where in turn.
+_SETS = ((2.5, 2.5, False), (6.0, 6.0, False), (6.0, 0.0, False), (6.0, 0.0, True))
+_MARKERS = (
+    {"restart_marker_blocks": 7},
+    {"restart_marker_rows": 1},
+    {"restart_marker_blocks": 4},
+    {"restart_marker_blocks": 32},
+    {"restart_marker_rows": 2},
+    {"restart_marker_blocks": 16},
+)
 _FLAT = 0.5
 #: Clusters that are few, and what is lost: at how many places, two cases a picture, and at each how many clusters at most.
 _FEW = 3
@@ -50,8 +64,9 @@ _LOSSES = (
 )
 
 
-def enlarged(limit: int, grain: float, of_flat: float) -> list[tuple[bytes, bool]]:
-    """Enlarged pictures with so much noise, flat ones with another, by two samplings in turn, and whether each is flat."""
+def enlarged(limit: int, grain: float, of_flat: float, markers: bool = False) -> list[tuple[bytes, bool]]:
+    """Enlarged pictures with so much noise, flat ones with another, by two samplings in turn, and whether each is flat; with restart
+    markers or without."""
     out: list[tuple[bytes, bool]] = []
     for _, picture in pictures():
         width = _WIDTH if picture.height * _WIDTH <= _TALLEST * picture.width else _WIDTH * 2 // 3
@@ -62,7 +77,8 @@ def enlarged(limit: int, grain: float, of_flat: float) -> list[tuple[bytes, bool
         noise = np.random.default_rng(1).normal(0, of_flat if flat else grain, large.shape)
         grainy = Image.fromarray(np.clip(large + noise, 0, 255).astype(np.uint8))
         options = {"quality": 88} if len(out) % 2 else {"quality": 93, "subsampling": 1}
-        out.append((encode.jpeg(grainy, **options), flat))
+        marked = _MARKERS[len(out) % len(_MARKERS)] if markers else {}
+        out.append((encode.jpeg(grainy, **options, **marked), flat))
         if len(out) == limit:
             break
     return out
@@ -109,29 +125,63 @@ def measure(task: tuple[bytes, bytes, int, int, int]) -> tuple[float, float, flo
     if structure.frame is None or not structure.scans:
         return None
     subject = Subject(Source.from_bytes(sick))
-    picture = decode(structure.frame, structure.scans, structure.quant)
-    mosaic = find_mosaic(subject, structure, picture)
-    true = _structure(data)
-    reader = RunReader(true)
-    whole, _ = reader.read(true.scans[0].entropy, 0, reader.total)
-    raw = whole.entropy.raw_offsets(whole.bits >> 3)
+    reader, whole = _whole(data)
     survives = np.ones(reader.total, bool)
     for start, end in gone:
-        survives &= (raw[1:] < start) | (raw[:-1] >= end)
+        survives &= (whole.ends < start) | (whole.begins >= end)
     placed, levelled = np.zeros(reader.total, bool), np.zeros(reader.total, bool)
-    lengths = np.diff(whole.bits)
-    if mosaic is not None:
-        placed[: mosaic.before] = levelled[: mosaic.before] = True
-        for part in mosaic.placed:
-            where = slice(part.place, part.end)
-            same = np.diff(part.run.bits) == lengths[where]
-            off = np.abs(part.run.dc + part.offsets[reader.blocks] - whole.dc[where]) * reader.steps[reader.blocks]
-            placed[where], levelled[where] = same, same & (off.max(axis=1) <= _LEVELS)
-    repaired = io.BytesIO() if mosaic else io.BytesIO(sick)
-    if mosaic is not None:
-        write_pieces(repaired, write(structure, picture, mosaic).pieces, subject.source)
+    parts, draft = _restored(subject, structure)
+    for part in parts:
+        where = slice(part.place, part.end)
+        same = np.diff(part.run.bits) == whole.lengths[where]
+        off = np.abs(part.run.dc + part.offsets[reader.blocks] - whole.dc[where]) * reader.steps[reader.blocks]
+        placed[where], levelled[where] = same, same & (off.max(axis=1) <= _LEVELS)
+    repaired = io.BytesIO(b"" if draft else sick)
+    if draft is not None:
+        write_pieces(repaired, draft.pieces, subject.source)
     samples = _samples_right(data, repaired.getvalue(), survives, structure)
     return float(placed[survives].mean()), float(levelled[survives].mean()), samples
+
+
+@dataclass(frozen=True, slots=True)
+class _Whole:
+    """The MCUs of a picture that is whole: their DC values, lengths in bits, and the bytes at which they begin and end."""
+
+    dc: NDArray[np.int32]
+    lengths: NDArray[np.int64]
+    begins: NDArray[np.int64]
+    ends: NDArray[np.int64]
+
+
+def _whole(data: bytes) -> tuple[RunReader, _Whole]:
+    structure = _structure(data)
+    reader = RunReader(structure)
+    found = find_intervals(Subject(Source.from_bytes(data)), structure)
+    intervals = (
+        found.chains[0].chain.intervals if found else [reader.read(structure.scans[0].entropy, 0, reader.total)[0]]
+    )
+    raw = [run.entropy.raw_offsets(run.bits >> 3) for run in intervals]
+    return reader, _Whole(
+        np.concatenate([run.dc for run in intervals]),
+        np.concatenate([np.diff(run.bits) for run in intervals]),
+        np.concatenate([at[:-1] for at in raw]),
+        np.concatenate([at[1:] for at in raw]),
+    )
+
+
+def _restored(subject: Subject, structure: Structure) -> tuple[list[Placed], RepairDraft | None]:
+    """What of a harmed picture is put back where, and the file that would be written; nothing and None if none is."""
+    assert structure.frame is not None
+    intervals = find_intervals(subject, structure)
+    if intervals is not None:
+        return intervals.placed(), written(intervals, *with_neutral_codes(structure))
+    picture = decode(structure.frame, structure.scans, structure.quant)
+    mosaic = find_mosaic(subject, structure, picture)
+    if mosaic is None:
+        return [], None
+    none = np.zeros(len(mosaic.reader.shape))
+    head, _ = mosaic.reader.read(structure.scans[0].entropy, first_bit(picture), mosaic.before)
+    return [Placed(head, 0, none.astype(np.int64), none), *mosaic.placed], write(structure, picture, mosaic)
 
 
 def _samples_right(data: bytes, repaired: bytes, survives: NDArray[np.bool_], structure: Structure) -> float:
@@ -156,23 +206,24 @@ def main() -> None:
     parser.add_argument("--pictures", type=int, default=_PICTURES)
     arguments = parser.parse_args()
     lines: list[str] = []
-    for grain, of_flat in _GRAINS:
-        files = enlarged(arguments.pictures, grain, of_flat)
+    for grain, of_flat, markers in _SETS:
+        files = enlarged(arguments.pictures, grain, of_flat, markers)
         if not files:
             print("No pictures: the packages could not be fetched.")
             return
-        lines += [*([""] if lines else []), *_measured(files, of_flat == grain)]
+        without = "" if of_flat else ", drawings without noise"
+        lines += [*([""] if lines else []), *_measured(files, without + (", with restart markers" if markers else ""))]
     if arguments.pictures == _PICTURES:
         record.put("Pictures harmed inside their scan", _TEXT + "\n".join(lines))
 
 
-def _measured(files: list[tuple[bytes, bool]], noisy: bool) -> list[str]:
-    """What comes back of pictures, all of them ``noisy`` or only those that are not flat, in words, line by line."""
+def _measured(files: list[tuple[bytes, bool]], kind: str) -> list[str]:
+    """What comes back of pictures of a ``kind``, in words, line by line."""
     frames = [_structure(data).frame for data, _ in files]
     size = np.mean(
         [len(data) / (f.width * f.height) for (data, _), f in zip(files, frames, strict=True) if f is not None]
     )
-    lines = [f"Of {8 * size:.1f} bits a pixel{'' if noisy else ', drawings without noise'}:", ""]
+    lines = [f"Of {8 * size:.1f} bits a pixel{kind}:", ""]
     print(lines[0], flush=True)
     few: list[tuple[tuple[float, float, float], bool]] = []
     with ProcessPoolExecutor() as pool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -93,6 +94,17 @@ def test_pictures_without_markers_and_whole_ones_are_left_alone() -> None:
     with pytest.raises(RepairImpossible, match="No whole interval"):
         restore_intervals(Subject(source), None)
     assert not examine(coded(7), "x.jpg").repairs
+
+
+def test_where_no_interval_is_whole_nothing_is_promised() -> None:
+    whole = coded(7)
+    start = select(Source.from_bytes(whole)).structure.scans[0].entropy.start
+    data = whole[:start] + np.random.default_rng(5).bytes(20_000)
+    source = Source.from_bytes(data)
+    assert find_intervals(Subject(source), select(source).structure) is None
+    assert not any(plan.method == "restore-intervals" for plan in examine(data, "x.jpg").repairs)
+    with pytest.raises(RepairImpossible, match="No whole interval"):
+        restore_intervals(Subject(source), None)
 
 
 @pytest.mark.parametrize(
@@ -258,3 +270,51 @@ def test_the_start_of_another_pictures_interval_is_not_kept() -> None:
     found = find_intervals(Subject(Source.from_bytes(data)), select(Source.from_bytes(data)).structure)
     assert found is not None and found.chains[0].end == number
     assert all(begun.run.count < found.size / 16 for begun in found.begun.values())
+
+
+@pytest.mark.parametrize(
+    "options",
+    [
+        {"restart_marker_blocks": 1},
+        {"restart_marker_blocks": 7},
+        {"restart_marker_rows": 3},
+        {"restart_marker_blocks": 900},
+    ],
+)
+def test_whatever_comes_each_interval_has_its_size_and_its_turn(options: dict[str, int]) -> None:
+    """Cut, doubled, moved and flipped bytes: intervals stand in order, none beyond the picture, each with the MCUs it has there."""
+    whole = encode.jpeg(riverbed(300, 232, 5), quality=80, **options)
+    rng = np.random.default_rng(17)
+    reached = 0
+    for _ in range(60):
+        data = bytearray(whole)
+        for _ in range(int(rng.integers(1, 7))):
+            at, other, length = (int(v) for v in rng.integers(0, len(data), 3))
+            length >>= int(rng.integers(0, 10))
+            match int(rng.integers(5)):
+                case 0:
+                    del data[at : at + length]
+                case 1:
+                    data[at:at] = data[other : other + length]
+                case 2:
+                    data[at : at + length] = data[other : other + length]
+                case 3:
+                    data[at : at + length] = bytes(len(data[at : at + length]))
+                case _:
+                    data[at] ^= 1 << int(rng.integers(8))
+        source = Source.from_bytes(bytes(data))
+        structure = select(source).structure
+        found = find_intervals(Subject(source), structure) if structure.frame and structure.scans else None
+        if found is None:
+            continue
+        reached += 1
+        assert 0 < found.kept <= 100.0
+        assert (
+            all(one.end <= behind.number for one, behind in pairwise(found.chains))
+            and found.chains[-1].end <= found.total
+        )
+        for placed in found.placed():
+            number = placed.place // found.size
+            whole_one = placed.run.count == found.count(number)
+            assert whole_one or (number in found.begun and placed.run.count < found.count(number))
+    assert reached > 3

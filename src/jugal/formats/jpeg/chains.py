@@ -50,6 +50,10 @@ class Chain(Run):
         nothing = ByteSpan(entropy.start, entropy.start)
         return cls(entropy, dc, np.zeros(1, np.int64), False, [], [nothing], 0, True, False)
 
+    def only_intervals(self, keep: int) -> Chain:
+        """Its first ``keep`` ones."""
+        return Chain.of(self.intervals[:keep], self.spans[:keep], self.mark, self.begins)
+
     def parts(self, reader: RunReader, first: int, count: int) -> Iterator[Part]:
         """Its ``count`` MCUs from number ``first`` on, some rows at a time."""
         at, last, none = first, min(self.count, first + count), np.zeros(len(reader.shape), np.int64)

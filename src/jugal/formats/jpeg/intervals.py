@@ -73,11 +73,13 @@ def find_intervals(subject: Subject, structure: Structure) -> Intervals | None:
         return None
     reader, size = RunReader(structure), structure.scans[0].restart_interval
     placed, total = number_chains(reader, find_chains(subject, structure, reader), size), -(-reader.total // size)
+    if not placed:
+        return None
     begun = {}
     for one, behind in zip(placed, [*(p.number for p in placed[1:]), total], strict=True):
         if one.end < behind and (run := begun_behind(subject, reader, one.chain, size)) is not None:
             begun[one.end] = Begun(run, one.surety)
-    return Intervals(reader, size, total, placed, begun) if placed else None
+    return Intervals(reader, size, total, placed, begun)
 
 
 def restore_intervals(subject: Subject, donor: Subject | None) -> RepairDraft:

@@ -43,7 +43,8 @@ def number_chains(reader: RunReader, chains: list[Chain], size: int) -> list[Num
 
     Some are left out where they do not fit in, or go on so badly on both sides that they are another picture's.
     """
-    total = -(-reader.total // size)
+    total, fit = -(-reader.total // size), max(1, reader.total // size)
+    chains = [c if c.count <= reader.total else c.only_intervals(fit) for c in chains]
     found: list[Numbered] = []
     if chains and chains[0].begins and chains[0].mark == 0:
         found, chains = [Numbered(chains[0], 0, 1.0)], chains[1:]
@@ -56,11 +57,9 @@ def number_chains(reader: RunReader, chains: list[Chain], size: int) -> list[Num
 
 @dataclass(frozen=True, slots=True)
 class _Placed:
-    """Chains, ``which`` of all they are and whether they are ``closed`` at the picture's end, how likely their numbers are together, in
-    nats, and how each goes on from the one before."""
+    """Chains, ``which`` of all they are, how likely their numbers are together, in nats, and how each goes on from the one before."""
 
     which: list[int]
-    closed: bool
     chains: list[Numbered]
     nats: float
     meets: list[float]
@@ -74,7 +73,7 @@ class _Placing:
         #: What lies before, and the chains.
         self._all = [head, *chains]
         self._first = before.end if before else 0
-        self._reader, self._size, self._total = reader, size, total
+        self._reader, self._size, self._total, self._before = reader, size, total, before
         self._seams = Seams(reader, self._all, absolute=True)
         self._met: dict[tuple[int, int], NDArray[np.float64]] = {}
         across = reader.frame.mcus_x
@@ -89,42 +88,54 @@ class _Placing:
 
     def numbered(self) -> list[Numbered]:
         """Those of the chains that have a place."""
-        best = self._fitting(self._all[-1].ends)
-        if best.closed and len(best.which) < len(self._all) - 1:
-            # What closes the data need not end the picture.
-            best = max(best, self._fitting(False), key=lambda placed: sum(one.chain.count for one in placed.chains))
+        best, (*chains, last) = self._likeliest(), self._all[1:]
+        if last.ends and len(best) < len(chains) + 1:
+            # What closes the data need not end the picture; whether its last interval is a whole one is not known then.
+            opened = [*chains, last.only_intervals(len(last.spans) - 1)] if len(last.spans) > 1 else chains
+            if opened:
+                other = _Placing(self._reader, self._size, self._total, self._before, opened)._likeliest()
+                best = max(best, other, key=lambda found: sum(one.chain.count for one in found))
+        return best
+
+    def _likeliest(self) -> list[Numbered]:
+        best = self._fitting()
         for one in sorted(best.which, key=lambda n: self._all[n].count):
             rest = [n for n in best.which if n != one]
             if rest and self._astray(best.meets[best.which.index(one) :][:2], one):
-                without = self._placed(rest, best.closed)
+                without = self._placed(rest)
                 if without is not None and without.nats > best.nats + _FOREIGN:
                     best = without
         return best.chains
 
-    def _fitting(self, closed: bool) -> _Placed:
-        """As many of the chains, the smallest left out first, as have places together."""
+    def _fitting(self) -> _Placed:
+        """As many of the chains as have places together, the smallest left out first, last of all one that ends the picture."""
         which = list(range(1, len(self._all)))
         while which:
-            placed = self._placed(which, closed)
+            placed = self._placed(which)
             if placed is not None:
                 return placed
-            which.remove(min(which[: -1 if closed and len(which) > 1 else None], key=lambda n: self._all[n].count))
-        return _Placed([], closed, [], 0.0, [])
+            which.remove(min(which, key=lambda n: (self._all[n].ends, self._all[n].count)))
+        return _Placed([], [], 0.0, [])
 
     def _astray(self, meets: list[float], one: int) -> bool:
         """Whether a chain may be another picture's: it is short, and does not go on where it ``meets`` those beside it."""
         chain = self._all[one]
         return not chain.ends and chain.bit_count <= 8 * _MOST_FOREIGN and sum(meets) < 0.0
 
-    def _placed(self, which: list[int], closed: bool) -> _Placed | None:
-        """The chains ``which`` at their likeliest numbers, the last at the end where they are ``closed``; None where they have none."""
+    def _placed(self, which: list[int]) -> _Placed | None:
+        """The chains ``which`` at their likeliest numbers; None where they have none."""
         size, across = self._size, self._reader.frame.mcus_x
         chains = [self._all[n] for n in which]
         room = self._total - self._first - sum(len(c.spans) for c in chains)
+        if not chains[-1].ends and self._total * size > self._reader.total:
+            # The picture's last interval has fewer MCUs.
+            room -= 1
         if room < 0:
             return None
         most = min(room, _MOST_LOST)
-        end = room if closed and room <= most else None
+        end = room if chains[-1].ends else None
+        if end is not None and end > most:
+            return None
         strays, before = [], self._all[0]
         for n, chain in zip(which, chains, strict=True):
             gone = chain.spans[0].start - (before.spans[-1].end + MARKER)
@@ -148,9 +159,7 @@ class _Placing:
         for chain, gone, sure in zip(chains, lost, sureties, strict=True):
             found.append(Numbered(chain, at + gone, sure))
             at += len(chain.spans)
-        return _Placed(
-            which, closed, found, float(nats), [float(seam[step]) for seam, step in zip(seams, steps, strict=True)]
-        )
+        return _Placed(which, found, float(nats), [float(seam[step]) for seam, step in zip(seams, steps, strict=True)])
 
     def _between(self, ahead: int, behind: int) -> NDArray[np.float64]:
         """How one of all goes on from another, for each number of intervals that may be lost between them."""

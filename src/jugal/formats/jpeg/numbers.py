@@ -143,7 +143,7 @@ class _Placing:
             before = chain
         likely = lost_likely(self._all[0], strays, most * size, None if end is None else end * size, size)
         seams, gaps, columns, number = [], [], [], self._first
-        for n, ahead, stray, chain, one in zip(which, [0, *which], strays, chains, likely, strict=False):
+        for n, ahead, stray, chain, one in zip(which, [0, *which[:-1]], strays, chains, likely, strict=True):
             seams.append(self._between(ahead, n)[: most + 1])
             gaps.append(one + seams[-1])
             numbers = number + np.arange(most + 1)

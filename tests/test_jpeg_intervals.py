@@ -16,11 +16,13 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import RepairImpossible, Subject
+from jugal.formats.jpeg.chains import Chain
 from jugal.formats.jpeg.edges import read_sides
 from jugal.formats.jpeg.intervals import find_intervals, restore_intervals
 from jugal.formats.jpeg.numbers import Numbered
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.select import select
+from jugal.model.codes import FindingCode
 from jugal.model.result import RepairStatus, Verdict
 from jugal.samples import encode
 from jugal.samples.scenes import riverbed
@@ -318,3 +320,31 @@ def test_whatever_comes_each_interval_has_its_size_and_its_turn(options: dict[st
             whole_one = placed.run.count == found.count(number)
             assert whole_one or (number in found.begun and placed.run.count < found.count(number))
     assert reached > 3
+
+
+@pytest.mark.parametrize("kind", ["three lost", "own bytes"])
+def test_where_an_interval_breaks_is_told_by_the_row_above(kind: str) -> None:
+    """Lost or strange bytes of the picture's kind decode: the break shows only in MCUs that no longer go on from those above."""
+    whole = encode.jpeg(SCENE, quality=94, restart_marker_rows=2)
+    data, at = harmed(whole, kind), len(whole) * 4 // 10 // CLUSTER * CLUSTER
+    (chain,) = numbered(whole)
+    begin = max(span.start for span in chain.chain.spans if span.start <= at)
+    first = next(f for f in examine(data, "x.jpg").findings if f.code is not FindingCode.JPEG_RESTART and f.span)
+    assert at - begin > CLUSTER // 8, "the interval began well before"
+    assert first.span is not None and abs(first.span.start - at) < CLUSTER // 8
+
+
+def test_a_chain_of_unequal_intervals_is_read_in_order() -> None:
+    whole = encode.jpeg(SCENE, quality=82)
+    structure = select(Source.from_bytes(whole)).structure
+    reader = RunReader(structure)
+    run, _ = reader.read(structure.scans[0].entropy, 0, 90)
+    # Read from anywhere DC values count from nothing, as those of an interval do.
+    runs = [
+        reader.read(run.entropy, int(run.bits[at]), count)[0] for at, count in ((0, 30), (30, 7), (37, 41), (78, 12))
+    ]
+    chain = Chain.of(runs, [], 0)
+    for first, count in ((0, 90), (29, 9), (36, 50), (85, 20)):
+        own = np.concatenate([part.coefficients for part in chain.parts(reader, first, count)])
+        each = [reader.read(r.entropy, int(r.bits[0]), r.count, r.count)[1] for r in runs]
+        assert np.array_equal(own, np.concatenate(each)[first : first + count])

@@ -1,4 +1,4 @@
-"""Intervals between restart markers that break: their first MCUs, up to where they do."""
+"""Intervals between restart markers that break: their first MCUs, up to where they no longer go on from the row above."""
 
 from __future__ import annotations
 
@@ -40,10 +40,10 @@ def begun_behind(subject: Subject, reader: RunReader, chain: Chain, size: int) -
     count = _ahead_of(raw, stop)
     if count < LEAST_KEPT:
         return None
-    going_on = _going_on(reader, chain, run.only_first(count))
-    if going_on < count:
-        going_on = _ahead_of(raw, int(raw[going_on]) // _SECTOR * _SECTOR)
-    return run.only_first(going_on) if going_on >= LEAST_KEPT else None
+    fits, _ = going_on(reader, chain.intervals, run.only_first(count))
+    if fits < count:
+        fits = _ahead_of(raw, int(raw[fits]) // _SECTOR * _SECTOR)
+    return run.only_first(fits) if fits >= LEAST_KEPT else None
 
 
 def _ahead_of(raw: NDArray[np.int64], stop: int) -> int:
@@ -51,10 +51,13 @@ def _ahead_of(raw: NDArray[np.int64], stop: int) -> int:
     return max(0, int(np.searchsorted(raw, stop, side="right")) - 1)
 
 
-def _going_on(reader: RunReader, chain: Chain, run: Run) -> int:
-    """How many of the first MCUs of ``run`` go on from those of the chain above them: as many as all together speak for it most."""
-    last = ROWS_LEARNT * reader.frame.mcus_x // chain.intervals[0].count + 1
-    both = Chain.of([*chain.intervals[-last:], run], chain.spans[-last:], chain.mark)
-    meet = Seams(reader, [both], absolute=True).meet(0)[-run.count :]
+def going_on(reader: RunReader, before: list[Run], run: Run) -> tuple[int, float]:
+    """How many of the first MCUs of ``run`` go on from those of the intervals ``before`` it, as many as all together speak for it most,
+    and how the rest speaks for strangers, in nats."""
+    last = ROWS_LEARNT * reader.frame.mcus_x // before[0].count + 1
+    meet = Seams(reader, [Chain.of([*before[-last:], run], [], 0)], absolute=True).meet(0)[-run.count :]
+    if meet.size < run.count:
+        return 0, 0.0
     sums = np.append(0.0, np.cumsum(meet))
-    return int(np.argmax(sums)) if meet.size == run.count else 0
+    best = int(np.argmax(sums))
+    return best, float(sums[best] - sums[-1])

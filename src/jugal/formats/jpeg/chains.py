@@ -56,15 +56,17 @@ class Chain(Run):
 
     def parts(self, reader: RunReader, first: int, count: int) -> Iterator[Part]:
         """Its ``count`` MCUs from number ``first`` on, some rows at a time."""
-        at, last, none = first, min(self.count, first + count), np.zeros(len(reader.shape), np.int64)
-        while at < last:
-            coefficients, stop = [], min(last, at + reader.at_once)
-            while at < stop:
-                number, skip = divmod(at, self.intervals[0].count)
-                run = self.intervals[number]
-                wanted = min(run.count, skip + stop - at)
-                coefficients.append(reader.read(run.entropy, int(run.bits[0]), wanted, wanted)[1][skip:])
-                at += wanted - skip
+        none, last = np.zeros(len(reader.shape), np.int64), min(self.count, first + count)
+        ends = np.cumsum([run.count for run in self.intervals])
+        number = int(np.searchsorted(ends, first, side="right"))
+        while first < last:
+            coefficients, stop = [], min(last, first + reader.at_once)
+            while first < stop:
+                run, begin = self.intervals[number], int(ends[number]) - self.intervals[number].count
+                wanted = min(run.count, stop - begin)
+                coefficients.append(reader.read(run.entropy, int(run.bits[0]), wanted, wanted)[1][first - begin :])
+                first = begin + wanted
+                number += first == int(ends[number])
             yield Part(sum(c.shape[0] for c in coefficients), np.concatenate(coefficients), none)
 
 

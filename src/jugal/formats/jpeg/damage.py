@@ -12,14 +12,16 @@ from jugal.formats.base import Subject
 from jugal.formats.fills import foreign_text, holes
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, find_change, is_astray
+from jugal.formats.jpeg.begun import going_on
 from jugal.formats.jpeg.breaks import find_break, is_of_another, level_offset, level_planes
+from jugal.formats.jpeg.canvas import ROWS_LEARNT
 from jugal.formats.jpeg.decode import Decoded, Picture, ScanError
 from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.entropy import codes_nothing_new
 from jugal.formats.jpeg.importance import missing_share, scan_weights
 from jugal.formats.jpeg.losses import find_loss, read_with_extra
 from jugal.formats.jpeg.parse import Structure
-from jugal.formats.jpeg.runs import RunReader
+from jugal.formats.jpeg.runs import LEAST_KEPT, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
 from jugal.formats.jpeg.stairs import is_inside
 from jugal.formats.jpeg.steps import clear_steps
@@ -34,6 +36,8 @@ TOLERATED_LEVELS = 5.0
 _SEARCH_BYTES = 1 << 20
 #: MCUs from which a picture is looked at for steps that nothing else tells of.
 _LEAST_UNITS = 256
+#: Intervals of a scan in which it is looked for where they break, and how plainly they must, in nats.
+_INTERVALS_TRIED, _PLAINLY = 8, 6.0
 #: In place of a component where a damage is of no scan's.
 _NO_COMPONENT = -1
 
@@ -281,6 +285,7 @@ def _judge_scan(
         return
     bounds = scan.entropy.raw_offsets(np.array([*starts, scan.entropy.length], np.int64)).tolist()
     error_units = np.array([e.mcu for e in decoded.errors], np.int64)
+    tried = 0
     for s in range(len(starts)):
         first, count, done = int(segments.mcu[s]), int(segments.count[s]), int(decoded.done[s])
         last = first + count
@@ -315,6 +320,10 @@ def _judge_scan(
         if _has_edges(structure):
             ends = structure.eoi is None and scan.entropy.end >= subject_size - 2
             _look_back(damage, structure, decoded, s, bounds[s + 1], errors, ends)
+        elif one_sequential_scan(structure) and tried < _INTERVALS_TRIED:
+            tried += 1
+            if (place := _break_in_interval(structure, decoded, s, damage.first)) is not None:
+                _place(damage, decoded, place)
         elif damage.noticed_only and _may_go_astray(picture, number):
             # Most files that end early are good up to there.
             ends = code is FindingCode.JPEG_SHORT and number + 1 == len(picture.scans)
@@ -366,6 +375,28 @@ def _break_between(
     if broken is not None and only_of_another and not is_of_another(edges, broken, bytes_at):
         return None
     return broken
+
+
+def _break_in_interval(structure: Structure, decoded: Decoded, s: int, noticed: int) -> int | None:
+    """The MCU ahead of number ``noticed`` from which on interval ``s`` plainly does not go on from the row above; None where none is."""
+    reader, segments, entropy = RunReader(structure), decoded.segments, decoded.scan.entropy
+    begins, counts = segments.mcu.tolist(), segments.count.tolist()
+    first = s
+    while (
+        first > 0
+        and int(decoded.done[first - 1]) == counts[first - 1] == begins[first] - begins[first - 1]
+        and begins[s] - begins[first] < ROWS_LEARNT * decoded.units_x
+    ):
+        first -= 1
+    counts[s] = min(int(decoded.done[s]), noticed - begins[s] + 1)
+    if first == s or counts[s] < LEAST_KEPT:
+        return None
+    which = range(first, s + 1)
+    *before, run = (reader.read(entropy, 8 * int(segments.start[t]), counts[t])[0] for t in which)
+    if any(one.count < counts[t] for t, one in zip(which, [*before, run], strict=True)):
+        return None
+    fits, nats = going_on(reader, before, run)
+    return begins[s] + fits if nats > _PLAINLY else None
 
 
 def _may_go_astray(picture: Picture, number: int) -> bool:

@@ -105,8 +105,8 @@ def test_edges_are_the_pixels_that_another_decoder_shows() -> None:
 
 def test_edges_read_in_parts_are_those_read_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
     whole, _ = read(photo(1))
-    monkeypatch.setattr("jugal.formats.jpeg.edges._CHUNK_ROWS", 1)
-    monkeypatch.setattr("jugal.formats.jpeg.edges._CHUNK_UNITS", 7)
+    monkeypatch.setattr("jugal.formats.jpeg.runs._ROWS_AT_ONCE", 1)
+    monkeypatch.setattr("jugal.formats.jpeg.runs._LEAST_AT_ONCE", 7)
     parted, _ = read(photo(1))
     for one, other in zip([*whole.apart, *whole.step], [*parted.apart, *parted.step], strict=True):
         assert np.abs(one - other).max() < 1e-2

@@ -17,8 +17,8 @@ _SECTOR, _CLUSTER = 512, 4096
 _MOST_BYTES = 1 << 20
 
 
-def begun_behind(subject: Subject, reader: RunReader, chain: Chain, size: int) -> Run | None:
-    """The first MCUs of the interval of ``size`` that follows a chain and is not whole; None where none are surely the picture's.
+def begun_behind(subject: Subject, reader: RunReader, chain: Chain, most: int) -> Run | None:
+    """The first MCUs of the interval of ``most`` that follows a chain and is not whole; None where none are surely the picture's.
 
     They end where bytes of one value begin, ahead of the sector in which an error is met, and where they no longer go on from
     the row above.
@@ -28,7 +28,7 @@ def begun_behind(subject: Subject, reader: RunReader, chain: Chain, size: int) -
     marks = entropy.mark_raw[entropy.is_restart]
     if marks.size:
         entropy = read_entropy(subject.source, begin, int(marks[0]))
-    run = reader.read(entropy, 0, size)[0]
+    run = reader.read(entropy, 0, most)[0]
     raw = entropy.raw_offsets(run.bits >> 3)
     filled = (fill.span.start for fill in subject.blocks.fills if fill.span.end > begin)
     stop = min([entropy.end, *(max(begin, start) for start in filled)])

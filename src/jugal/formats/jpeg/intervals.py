@@ -75,11 +75,13 @@ def find_intervals(subject: Subject, structure: Structure) -> Intervals | None:
     placed, total = number_chains(reader, find_chains(subject, structure, reader), size), -(-reader.total // size)
     if not placed:
         return None
-    begun = {}
+    found = Intervals(reader, size, total, placed, {})
     for one, behind in zip(placed, [*(p.number for p in placed[1:]), total], strict=True):
-        if one.end < behind and (run := begun_behind(subject, reader, one.chain, size)) is not None:
-            begun[one.end] = Begun(run, one.surety)
-    return Intervals(reader, size, total, placed, begun)
+        if one.end < behind:
+            run = begun_behind(subject, reader, one.chain, found.count(one.end))
+            if run is not None:
+                found.begun[one.end] = Begun(run, one.surety)
+    return found
 
 
 def restore_intervals(subject: Subject, donor: Subject | None) -> RepairDraft:

@@ -348,3 +348,17 @@ def test_a_chain_of_unequal_intervals_is_read_in_order() -> None:
         own = np.concatenate([part.coefficients for part in chain.parts(reader, first, count)])
         each = [reader.read(r.entropy, int(r.bits[0]), r.count, r.count)[1] for r in runs]
         assert np.array_equal(own, np.concatenate(each)[first : first + count])
+
+
+def test_a_last_interval_that_goes_on_too_long_has_no_more_than_its_share() -> None:
+    whole = encode.jpeg(SCENE, quality=94, restart_marker_blocks=1000)
+    (chain,) = numbered(whole)
+    last, before = chain.chain.spans[-1], chain.chain.spans[-2]
+    data = whole[: last.end] + whole[before.start : before.start + 3 * CLUSTER] + whole[last.end :]
+    found = find_intervals(Subject(Source.from_bytes(data)), select(Source.from_bytes(data)).structure)
+    assert found is not None and found.count(found.total - 1) < found.size
+    begun = found.begun[found.total - 1]
+    assert begun.run.count <= found.count(found.total - 1) and 90.0 < found.kept <= 100.0
+    draft = restore_intervals(Subject(Source.from_bytes(data)), None)
+    repaired = b"".join(p if isinstance(p, bytes) else data[p.start : p.end] for p in draft.pieces)
+    assert examine(repaired, "x.jpg").verdict is Verdict.INTACT

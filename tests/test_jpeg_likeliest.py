@@ -10,9 +10,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from jugal.formats.jpeg.columns import RowEnds
+from jugal.formats.jpeg.likeness import borders_of
 from jugal.formats.jpeg.places import Stray as Lost
 from jugal.formats.jpeg.places import _density, _spread, lost_likely, most_likely
 from jugal.formats.jpeg.runs import Run
+from jugal.formats.jpeg.seams import _strange
 from jugal.kernels.seams import FEW, seam_scores
 
 
@@ -160,6 +162,25 @@ def test_seams_are_scored_as_plain_loops_do(seed: int, width: int, known: int, l
     out, figures = np.zeros(4 * width), (width, absolute, near, 0.5, 1.0, 2.0, 0.35, 1.0)
     seam_scores(above, below[:width], above.std(axis=1), below[:width].std(axis=1), *figures, out)
     assert np.allclose(out, slow_seams(above, below, *figures, out.size - 1), atol=1e-3)
+
+
+@given(st.integers(0, 2**32 - 1), st.integers(2, 40), st.integers(0, 200))
+def test_what_speaks_for_strangers_is_summed_over_each_row_s_length(seed: int, width: int, more: int) -> None:
+    meet = np.random.default_rng(seed).choice([-2.0, -0.3, 0.0, 0.1, 2.0], width + more)
+    wanted = np.convolve(-meet, np.ones(width), "valid")
+    assert np.allclose(_strange(meet.copy(), width), wanted, atol=1e-6)
+    level = np.full(width + more, 0.1)
+    assert np.unique(_strange(level, width)).size == 1, "the same sums everywhere, so that the first is taken"
+
+
+def test_of_very_many_distances_a_part_tells_where_classes_part(monkeypatch: pytest.MonkeyPatch) -> None:
+    rng, shares = np.random.default_rng(2), np.array([0.1, 0.5, 0.9])
+    kinds = [rng.normal(0, 1, 30_000), rng.normal(2, 1, 10_000)]
+    whole = borders_of(kinds, shares)
+    assert np.array_equal(whole, np.quantile(np.concatenate(kinds), shares))
+    monkeypatch.setattr("jugal.formats.jpeg.likeness._ENOUGH", 4000)
+    some = borders_of(kinds, shares)
+    assert not np.array_equal(some, whole) and np.abs(some - whole).max() < 0.1
 
 
 def test_a_seam_fits_best_where_the_rows_were_one_picture() -> None:

@@ -79,7 +79,7 @@ def find_chains(subject: Subject, structure: Structure, reader: RunReader) -> li
     marks = np.flatnonzero((data[:-1] == 0xFF) & (data[1:] >= 0xD0) & (data[1:] <= 0xD7)) + start
     if marks.size > _MOST_INTERVALS:
         return []
-    begins = [start, *(marks + 2).tolist()]
+    begins = [start, *(marks + MARKER).tolist()]
     stops = [*marks.tolist(), end]
     numbers = [0, *((subject.source.array[marks + 1] - 0xD0 + 1) % NUMBERS).tolist()]
     last_size = (reader.total - 1) % size + 1

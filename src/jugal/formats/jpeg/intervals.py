@@ -16,7 +16,7 @@ from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.begun import begun_behind
 from jugal.formats.jpeg.canvas import Placed
-from jugal.formats.jpeg.chains import find_chains
+from jugal.formats.jpeg.chains import NUMBERS, find_chains
 from jugal.formats.jpeg.entropy import neutral_mcu, with_neutral_codes
 from jugal.formats.jpeg.numbers import Numbered, number_chains
 from jugal.formats.jpeg.parse import Structure
@@ -103,7 +103,7 @@ def written(found: Intervals, structure: Structure, header: tuple[Piece, ...]) -
     pieces: list[Piece] = [*header]
     for number in range(found.total):
         if number:
-            pieces.append(bytes([0xFF, 0xD0 + (number - 1) % 8]))
+            pieces.append(bytes([0xFF, 0xD0 + (number - 1) % NUMBERS]))
         if number in found.begun:
             run, whole = found.begun[number].run, found.count(number)
             pieces.append(pack_bits(np.concatenate([*run.own_bits(), np.tile(grey, whole - run.count)])))

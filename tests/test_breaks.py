@@ -247,7 +247,8 @@ def test_a_step_near_the_side_or_the_end_is_not_believed() -> None:
 def test_what_is_too_small_to_tell_has_no_step() -> None:
     tiny = encode.jpeg(riverbed(96, 80, 1))
     assert step_in(tiny) is None
-    assert find_break(*read(tiny)) is None
+    edges, places = read(tiny)
+    assert find_break(edges, places.take) is None
 
 
 # --- breaks
@@ -298,7 +299,7 @@ def test_the_subjects_own_last_rows_are_not_another_pictures() -> None:
         first = (ROWS - 5) * WIDTH
         if int(byte_at[first + 1]) // 4096 > int(byte_at[first - 6]) // 4096:
             continue  # by chance they begin at a cluster
-        strange += strangeness(edges, first) > STRANGE and find_break(edges, byte_at) is not None
+        strange += strangeness(edges, first) > STRANGE and find_break(edges, byte_at.take) is not None
         codes = [f.code for f in examine(cut).findings]
         assert FindingCode.JPEG_BREAK not in codes and FindingCode.JPEG_SHORT in codes
     assert strange >= 3
@@ -316,8 +317,8 @@ def test_many_rows_of_strangers_are_another_pictures_wherever_they_begin() -> No
             np.where(np.arange(count) < first - edges.first, a, s) for a, s in zip(edges.apart, strange, strict=True)
         ]
         odd = Edges(edges.width, edges.first, edges.end, apart, edges.step, edges.strange)
-        assert is_of_another(odd, first, places) is expected, rows
-        assert not is_of_another(edges, first, places), "the picture's own rows are none"
+        assert is_of_another(odd, first, places.take) is expected, rows
+        assert not is_of_another(edges, first, places.take), "the picture's own rows are none"
 
 
 def test_another_pictures_bytes_to_the_end_are_told_by_how_they_meet() -> None:
@@ -326,7 +327,7 @@ def test_another_pictures_bytes_to_the_end_are_told_by_how_they_meet() -> None:
         whole = photo(seed + 20)
         harmed = harm(whole, "jpeg", "kindred-tail", seed)
         edges, byte_at = read(harmed.data)
-        unit = find_break(edges, byte_at)
+        unit = find_break(edges, byte_at.take)
         found = examine(harmed.data)
         first = int(np.searchsorted(byte_at, harmed.start))
         told += found.score is not None and abs(found.score - 100 * first / (WIDTH * ROWS)) < 6

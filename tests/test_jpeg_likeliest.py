@@ -75,7 +75,12 @@ def test_lost_bytes_are_reckoned_by_the_mcus_on_both_sides() -> None:
     # 400 MCUs of 20 bytes ahead and of 10 bytes behind: 8,192 bytes around hold 410 and 819 of them.
     before, behind = run_of(2000, 160), run_of(2000, 80)
     assert _density(before, behind, 1000) == pytest.approx((410 + 819) / (2 * 8192), rel=0.01)
-    assert _spread(np.full(4000, 160.0), 4096) == pytest.approx(0.12), "no less than is ever known"
+    assert _spread([run_of(3000, 160), run_of(1000, 160)], 4096) == pytest.approx(0.12), "no less than is ever known"
+    twice = [run_of(4000, 160), run_of(8000, 80)] * 6
+    assert _spread(twice, 4096) == _spread([run_of(48_000, 160), run_of(96_000, 80)], 4096) == pytest.approx(0.12)
+    assert _spread([run_of(200, 160), run_of(800, 40)] * 100, 4000) == pytest.approx(0.8), (
+        "nor more: every other stretch holds four times as many"
+    )
 
 
 def test_seen_holes_peak_where_their_bytes_say_and_unseen_ones_may_hold_clusters_more() -> None:

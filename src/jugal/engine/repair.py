@@ -13,7 +13,7 @@ from jugal.binary.output import OutputRefused, exclusive_output, free_name, scra
 from jugal.binary.source import Source, SourceUnreadable
 from jugal.engine.donors import fitting_donors
 from jugal.engine.examine import examine_file
-from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.base import RepairDraft, Repairer, RepairImpossible, Subject
 from jugal.formats.registry import formats
 from jugal.model.finding import Severity
 from jugal.model.result import (
@@ -136,15 +136,12 @@ def _attempt(
     if apply is None:
         return _with(base, error=f"The repair '{plan.method}' does not exist for {examination.format}.")
     try:
-        subject = Subject(Source.open(examination.path))
-        lender = Subject(Source.open(donor.path)) if donor is not None else None
-        draft = apply(subject, lender) if rate is None else apply(subject, lender, rate=rate)
-        output = _write(draft, subject, into, name)
+        output, steps, kept = _made(apply, examination.path, donor.path if donor else None, rate, into, name)
     except (RepairImpossible, SourceUnreadable, OutputRefused) as error:
         return _with(base, error=str(error))
     measured = examine_file(output)
-    if measured.score is not None and measured.score > draft.kept:
-        measured = replace(measured, score=round(draft.kept, 2))
+    if measured.score is not None and measured.score > kept:
+        measured = replace(measured, score=round(kept, 2))
     before, after = examination.score or 0.0, measured.score
     asked_for = plan.attainable < before - 1.0 or plan.method in BY_CHOICE
     if after is None or not (asked_for or (after >= before - 1.0 and _better(examination, measured))):
@@ -155,8 +152,18 @@ def _attempt(
         )
     return RepairOutcome(
         examination.path, RepairStatus.REPAIRED, str(output), adjusted(plan.method, rate) if rate else plan.method, donor.path if donor else None,
-        examination.score, after, draft.steps, None, measured, draft.kept,
+        examination.score, after, steps, None, measured, kept,
     )  # fmt: skip
+
+
+def _made(
+    apply: Repairer, path: str, donor: str | None, rate: float | None, into: Path, name: str
+) -> tuple[Path, tuple[str, ...], float]:
+    """The file that a repair writes, its steps, and the percent it kept; nothing of what was read for it is held any longer."""
+    subject = Subject(Source.open(path))
+    lender = Subject(Source.open(donor)) if donor is not None else None
+    draft = apply(subject, lender) if rate is None else apply(subject, lender, rate=rate)
+    return _write(draft, subject, into, name), draft.steps, draft.kept
 
 
 def _carried_on(

@@ -43,7 +43,7 @@ def _stair(total, at, column, width, side):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def stair_sums(values, width, first, side, out):  # type: ignore[no-untyped-def]
-    """For each of float64 ``values``, ``width`` in a row, what the values of a stair that begins there say in all, to float64 ``out``,
+    """For each of float32 ``values``, ``width`` in a row, what the values of a stair that begins there say in all, to float32 ``out``,
     which may be ``values``.
 
     The first value has number ``first``. That is the mean of the stair by as many values as it may have, at the end fewer than
@@ -58,7 +58,7 @@ def stair_sums(values, width, first, side, out):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def stair_heights(values, width, first, side, at_side, out):  # type: ignore[no-untyped-def]
-    """How high a stair begins at each value, to float64 ``out``, which may be ``values``: what is before and behind it must not be
+    """How high a stair begins at each value, to float32 ``out``, which may be ``values``: what is before and behind it must not be
     as high.
 
     Within ``side`` columns of the rows' ends it counts ``at_side`` of that, and -1 where no whole stair fits any more.

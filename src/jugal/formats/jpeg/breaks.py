@@ -7,6 +7,8 @@ its own row all right of the break, in the next row all left of it. An edge of t
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -41,6 +43,9 @@ _KNOWN_STEP = (1.8, 2.5)
 #: Rows ahead of the place where damage was noticed in which a step need not be of one height.
 _NEAR_ROWS = 6
 
+#: The raw offsets of MCUs by their numbers; of one behind the last that of the end of the data.
+BytesAt = Callable[[NDArray[np.int64]], NDArray[np.int64]]
+
 
 def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.float32]]:
     """Per component the mean level of each MCU (rows, MCUs a row), in levels of eight bits about mid-grey."""
@@ -57,32 +62,32 @@ def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.floa
     return planes
 
 
-def find_break(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
+def find_break(edges: Edges, byte_at: BytesAt) -> int | None:
     """The first MCU from which on a picture that is damaged for certain does not go on; None where none stands out.
 
-    ``byte_at`` is the raw offset of each MCU: a break at the boundary of a cluster is the likelier one.
+    A break at the boundary of a cluster is the likelier one.
     """
     found = [unit for unit in (_first_stranger(edges, byte_at), _known_step(edges)) if unit is not None]
     return min(found, default=None)
 
 
-def _first_stranger(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
+def _first_stranger(edges: Edges, byte_at: BytesAt) -> int | None:
     """Where MCUs begin to meet the ones above as strangers do, not as neighbours."""
     width = edges.width
     clear = _how_clear(edges)
     if clear is None:
         return None
-    cluster, sector = (_holds_border(byte_at, edges.first, clear.size, size) for size in (_CLUSTER, _SECTOR))
+    cluster, sector = _hold_borders(byte_at, edges.first, clear.size)
     at_cluster = np.convolve(cluster, np.ones(_NOTICED + 3, np.int8))[2 : 2 + cluster.size] > 0
     # An edge of the subject that lies along a row of MCUs looks like a break at the picture's side.
-    columns = np.arange(edges.first, edges.first + clear.size, dtype=np.int32) % width
-    beside = np.minimum(columns, width - columns) < SIDE
+    columns = (edges.first + np.arange(width)) % width
+    beside = np.resize(np.minimum(columns, width - columns) < SIDE, clear.size)
     clear[beside & ~at_cluster] *= AT_SIDE
     most, apart = float(clear.max()), max(2, width // 2)
     # So does one under the first row that was read, for of what lies above that nothing is known.
     clear[:width][~at_cluster[:width]] *= AT_SIDE
     found = peaks(clear, max(_AS_CLEAR * most, _BROKEN * width), apart)
-    aligned = peaks(np.where(at_cluster, clear, 0.0), max(_AS_CLEAR_AT_CLUSTER * most, _BROKEN * width), apart)
+    aligned = peaks(clear * at_cluster, max(_AS_CLEAR_AT_CLUSTER * most, _BROKEN * width), apart)
     if not found and not aligned:
         return None
     peak = (aligned or found)[0]
@@ -91,7 +96,7 @@ def _first_stranger(edges: Edges, byte_at: NDArray[np.int64]) -> int | None:
     return int(edges.first + near.start + int(np.argmax(weighed)))
 
 
-def _how_clear(edges: Edges) -> NDArray[np.float64] | None:
+def _how_clear(edges: Edges) -> NDArray[np.float32] | None:
     """How clearly the picture would break at each MCU, in nats; None where too few are known."""
     said = _said_by_edges(edges)
     if said.size < edges.width + 8:
@@ -100,20 +105,22 @@ def _how_clear(edges: Edges) -> NDArray[np.float64] | None:
     return said
 
 
-def _holds_border(byte_at: NDArray[np.int64], first: int, count: int, size: int) -> NDArray[np.bool_]:
-    """Whether a border of the bytes' blocks of ``size`` lies in the MCU before each of ``count`` from number ``first`` on."""
-    blocks = byte_at[first - 1 : first + count] // size
-    holds = np.zeros(count, np.bool_)
-    holds[: blocks.size - 1] = blocks[1:] > blocks[:-1]
-    return holds
+def _hold_borders(byte_at: BytesAt, first: int, count: int) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """Whether a border of clusters, and one of sectors, lies in the MCU before each of ``count`` from number ``first`` on."""
+    cluster, sector = np.zeros((2, count), np.bool_)
+    for begin in range(first, first + count, AT_ONCE):
+        places = byte_at(np.arange(begin - 1, min(first + count, begin + AT_ONCE)))
+        for holds, size in ((cluster, _CLUSTER), (sector, _SECTOR)):
+            holds[begin - first : begin - first + places.size - 1] = places[1:] // size > places[:-1] // size
+    return cluster, sector
 
 
-def _said_by_edges(edges: Edges) -> NDArray[np.float64]:
+def _said_by_edges(edges: Edges) -> NDArray[np.float32]:
     """Per MCU how its upper edge speaks for strangers, in nats; most MCUs of the picture are neighbours."""
-    said = np.zeros(edges.apart[0].size)
+    said = np.zeros(edges.apart[0].size, np.float32)
     for c, (apart, strange) in enumerate(zip(edges.apart[:3], edges.strange[:3], strict=True)):
         if apart.size >= edges.width and strange.size >= _LEAST_STRANGERS:
-            said += _Classes(apart, strange).said(apart) * (_CHROMA if c else 1.0)
+            _Classes(apart, strange).add(apart, _CHROMA if c else 1.0, said)
     return said
 
 
@@ -129,20 +136,25 @@ class _Classes:
         # The further apart, the stranger; a class that few edges are in must not say otherwise.
         self._ratio = np.clip(np.maximum.accumulate(np.log(likely[1] / likely[0])), -_MOST_SAID, _MOST_SAID)
 
-    def said(self, distances: NDArray[np.float32]) -> NDArray[np.float64]:
-        found = np.empty(distances.size)
+    def add(self, distances: NDArray[np.float32], weight: float, said: NDArray[np.floating]) -> None:
+        """Adds what each of ``distances`` says, in nats times ``weight``, to ``said``."""
         for first in range(0, distances.size, AT_ONCE):
             some = slice(first, first + AT_ONCE)
-            found[some] = self._ratio[np.searchsorted(self._borders, distances[some])]
-        return found
+            said[some] += weight * self._ratio[np.searchsorted(self._borders, distances[some])]
+
+    def mean(self, distances: NDArray[np.float32]) -> float:
+        """What ``distances`` say in the mean."""
+        said = np.zeros(distances.size)
+        self.add(distances, 1.0, said)
+        return float(said.mean())
 
 
-def is_of_another(edges: Edges, unit: int, byte_at: NDArray[np.int64]) -> bool:
+def is_of_another(edges: Edges, unit: int, byte_at: BytesAt) -> bool:
     """Whether what follows MCU ``unit`` of data that simply end is another picture's: its MCUs meet as strangers do, and it begins
     at a cluster, as what was copied in the wrong place does, or goes on for many rows; a few may be the subject's own."""
     if strangeness(edges, unit) < STRANGE:
         return False
-    first, last = byte_at[max(0, unit - _NOTICED)], byte_at[min(unit + 1, byte_at.size - 1)]
+    first, last = byte_at(np.array([max(0, unit - _NOTICED), unit + 1]))
     return bool(last // _CLUSTER > first // _CLUSTER) or edges.end - unit >= _ROWS_OF_ANOTHER * edges.width
 
 
@@ -173,9 +185,10 @@ def strangers_at(edges: Edges, known: Edges) -> NDArray[np.float64] | None:
     found, room = np.zeros(edges.apart[0].size), 0.0
     for c, (own, apart, strange) in enumerate(zip(known.apart[:3], edges.apart[:3], known.strange[:3], strict=True)):
         classes, weight = _Classes(own, strange), _CHROMA if c else 1.0
-        level = float(classes.said(own).mean())
-        found += weight * (classes.said(apart) - level)
-        room += weight * (float(classes.said(strange).mean()) - level)
+        level = classes.mean(own)
+        classes.add(apart, weight, found)
+        found -= weight * level
+        room += weight * (classes.mean(strange) - level)
     return found / room if room > _LEAST_ROOM else None
 
 

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from jugal.formats.jpeg.breaks import find_break
 from jugal.formats.jpeg.edges import read_edges, read_flanks
-from jugal.formats.jpeg.likeness import Likeness, apart
+from jugal.formats.jpeg.likeness import AT_ONCE, Likeness, apart
 from jugal.formats.jpeg.runs import Run, RunReader
 
 #: What a row's end counts, since those of the next rows say much the same, and how often a picture's sides look alike, so that
@@ -82,12 +82,12 @@ class RowEnds:
         width, rows = self.width, self.strange.size // self.width
         if rows < 2 * _LEAST_ROWS:
             return []
-        said_by_row = _TEMPER * self.strange[: rows * width].reshape(rows, width)
-        best, came = said_by_row[0].astype(np.float64), np.zeros((rows, width), np.int64)
+        strange = self.strange[: rows * width].reshape(rows, width)
+        best, came = (_TEMPER * strange[0]).astype(np.float64), np.zeros((rows, width), np.uint16)
         for row in range(1, rows):
             other = int(np.argmax(best))
             came[row] = np.where(best[other] - _CHANGE > best, other, np.arange(width))
-            best = best[came[row]] - np.where(came[row] == np.arange(width), 0.0, _CHANGE) + said_by_row[row]
+            best = best[came[row]] - np.where(came[row] == np.arange(width), 0.0, _CHANGE) + _TEMPER * strange[row]
         state = int(np.argmax(best))
         found = []
         for row in range(rows - 1, 0, -1):
@@ -132,23 +132,25 @@ def read_row_ends(reader: RunReader, run: Run, first: int = 0, last: int | None 
     count = (run.count if last is None else last) - first
     width, components = reader.frame.mcus_x, min(3, len(reader.shape))
     shift, every = width // 3 + 1, 1 + count // _ENOUGH
-    near: list[list[NDArray[np.float32]]] = [[] for _ in range(components)]
+    # A large picture has millions: they are put where they stay.
+    near = np.empty((components, max(0, count - 1)), np.float32)
     far: list[list[NDArray[np.float32]]] = [[] for _ in range(components)]
     end: list[NDArray[np.float32]] = []
+    known = 0
     for flanks in read_flanks(reader, run, first, count):
+        seen, known = known, known + flanks[0][0].shape[0] - (0 if end else 1)
         for c, (left, right) in enumerate(flanks[:components]):
             before = np.concatenate((end[c], right[:-1])) if end else right[:-1]
-            near[c].append(apart(before, left if end else left[1:]).astype(np.float32))
+            near[c, seen:known] = apart(before, left if end else left[1:])
             far[c].append(apart(right[:-shift:every], left[shift::every]).astype(np.float32))
         end = [right[-1:] for _, right in flanks]
     strange = np.zeros(max(0, count - 1), np.float32)
     for c in range(components):
-        likeness = Likeness.of(near[c], far[c])
+        likeness = Likeness.of([near[c, :known]], far[c])
         if likeness is not None:
-            at = 0
-            for distances in near[c]:
-                strange[at : at + distances.size] -= likeness.said(distances, c)
-                at += distances.size
+            for at in range(0, known, AT_ONCE):
+                some = slice(at, min(known, at + AT_ONCE))
+                strange[some] -= likeness.said(near[c, some], c)
     return RowEnds(width, strange)
 
 
@@ -167,5 +169,5 @@ def find_break_near(reader: RunReader, run: Run, near: int) -> int | None:
     width = reader.frame.mcus_x
     first, last = max(0, near - _ROWS_AROUND * width), min(run.count, near + _ROWS_AROUND * width)
     edges = read_edges(reader, run.entropy, int(run.bits[first]), width, 0, last - first)
-    at = find_break(edges, run.entropy.raw_offsets(run.bits[first : last + 1] >> 3))
+    at = find_break(edges, lambda units: run.entropy.raw_offsets(run.bits[first + units] >> 3))
     return None if at is None else first + at

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from dataclasses import dataclass, field
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -71,7 +73,6 @@ class Verdicts:
 def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
     """Every damage of ``picture``'s scans, in file order."""
     result = Verdicts()
-    planes = level_planes(picture, structure)
     for number, decoded in enumerate(picture.scans):
         span = ByteSpan(decoded.scan.entropy.start, decoded.scan.entropy.end)
         # Filled sectors may run over the marker that ended the scan, so look a little further.
@@ -87,8 +88,9 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
         # All bytes were looked at for fills, and unstuffed before; little more is read of the file itself.
         subject.source.release()
         marks = sorted([(f.span, True) for f in fills] + [(s, False) for s in merge(foreign)], key=lambda x: x[0].start)
-        _judge_scan(result, structure, picture, number, decoded, planes, marks, subject.size)
+        _judge_scan(result, structure, picture, number, decoded, marks, subject.size)
     if picture.frame.marker in spec.SEQUENTIAL and len(picture.scans) == 1:
+        planes = level_planes(picture, structure)
         if not result.damages:
             _silent_swap(result, structure, picture, planes)
         _silent_step(result, structure, picture, planes)
@@ -122,7 +124,7 @@ def _go_back(result: Verdicts, structure: Structure, picture: Picture) -> None:
                 continue
             if is_astray(picture, structure, number, damage.first):
                 decoded = picture.scans[number]
-                at = int(_unit_bytes(decoded)[damage.first])
+                at = _begin_of(decoded, damage.first)
                 result.damages.append(Damage(number, damage.first, decoded.units, FindingCode.JPEG_BREAK, at, at))
                 damaged.add(number)
     result.damages.sort(key=lambda d: (d.scan, d.first))
@@ -131,7 +133,7 @@ def _go_back(result: Verdicts, structure: Structure, picture: Picture) -> None:
 def _place(damage: Damage, decoded: Decoded, unit: int) -> None:
     """Of a damage that was only noticed it is known now in which unit it begins."""
     damage.first, damage.noticed_only = unit, False
-    damage.start = damage.end = int(_unit_bytes(decoded)[unit])
+    damage.start = damage.end = _begin_of(decoded, unit)
 
 
 def _unprepared(picture: Picture) -> list[int]:
@@ -206,7 +208,7 @@ def _silent_step(result: Verdicts, structure: Structure, picture: Picture, plane
     ahead = [plane[:rows] for plane in planes]
     for step in clear_steps(RunReader(structure), decoded.scan.entropy, decoded.unit_pos, ahead):
         if is_inside(step, width, rows * width):
-            at = int(_unit_bytes(decoded)[step.unit])
+            at = _begin_of(decoded, step.unit)
             result.damages.insert(0, Damage(0, step.unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
             return
 
@@ -273,7 +275,6 @@ def _judge_scan(
     picture: Picture,
     number: int,
     decoded: Decoded,
-    planes: list[NDArray[np.float32]],
     marks: list[tuple[ByteSpan, bool]],
     subject_size: int,
 ) -> None:
@@ -331,7 +332,7 @@ def _judge_scan(
             if place is not None:
                 _place(damage, decoded, place)
         if done == count and not surplus and left >= 0 and not lossless:
-            _limit_spread(damage, planes, errors[-1].mcu if errors else damage.first)
+            _limit_spread(damage, structure, picture, errors[-1].mcu if errors else damage.first)
         result.damages.append(damage)
     _lost_intervals(result, structure, number, decoded, bounds)
     result.damages.sort(key=lambda d: (d.scan, d.first))
@@ -347,12 +348,15 @@ def _look_back(
     stops = code is FindingCode.JPEG_SHORT and file_ends
     # Data that end too early may turn impossible in their last bytes, whatever was lost before.
     runs_out = bool(errors) and closed and damage.start >= end - SECTOR
-    reader, bytes_at, entropy = RunReader(structure), _unit_bytes(decoded), decoded.scan.entropy
+    reader, entropy = RunReader(structure), decoded.scan.entropy
     near = (errors or not closed) and not stops and not runs_out
-    low = max(first, int(np.searchsorted(bytes_at, damage.start - _SEARCH_BYTES)) if near else first)
+    low = first
+    if near:
+        searched = damage.start - _SEARCH_BYTES
+        low = max(first, bisect_left(range(decoded.units), searched, key=lambda unit: _begin_of(decoded, unit)))
     # Where it is a level that is impossible decoding is in step, and the row behind the place may tell of a step.
     further = decoded.units_x if errors and errors[0].kind == ERROR_DC else 1
-    broken = _break_between(reader, decoded, low, min(noticed + further, first + done), bytes_at, stops)
+    broken = _break_between(reader, decoded, low, min(noticed + further, first + done), stops)
     if closed and (runs_out or code in (FindingCode.JPEG_SHORT, FindingCode.JPEG_SURPLUS)):
         lost = find_loss(reader, read_with_extra(reader, entropy, 8 * int(decoded.segments.start[s])))
         # Behind a marker that came into the data nothing was decoded, whatever the run tells of it.
@@ -362,15 +366,14 @@ def _look_back(
         silent = runs_out or code is FindingCode.JPEG_SURPLUS or (code is FindingCode.JPEG_SHORT and (stops or closed))
         damage.code = FindingCode.JPEG_BREAK if silent else code
         damage.first, damage.noticed_only = broken, False
-        damage.start = damage.end = int(bytes_at[broken])
+        damage.start = damage.end = _begin_of(decoded, broken)
 
 
-def _break_between(
-    reader: RunReader, decoded: Decoded, first: int, last: int, bytes_at: NDArray[np.int64], only_of_another: bool
-) -> int | None:
+def _break_between(reader: RunReader, decoded: Decoded, first: int, last: int, only_of_another: bool) -> int | None:
     """The MCU of ``first`` to ``last`` at which the picture breaks, if need be only where what follows is another picture's."""
     bit = int(decoded.unit_pos[first])
     edges = read_edges(reader, decoded.scan.entropy, bit, decoded.units_x, first, last)
+    bytes_at = partial(_unit_bytes, decoded)
     broken = find_break(edges, bytes_at)
     if broken is not None and only_of_another and not is_of_another(edges, broken, bytes_at):
         return None
@@ -451,12 +454,17 @@ def _padding(scan, segments, s: int, used: int) -> bool:  # type: ignore[no-unty
     return bool((rest == rest[0]).all()) and int(rest[0]) in (0, 0xFF)
 
 
-def _unit_bytes(decoded: Decoded) -> NDArray[np.int64]:
-    """Raw byte offset of each unit; units never reached stand at the end."""
+def _unit_bytes(decoded: Decoded, units: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Raw byte offsets of ``units`` by their numbers; ones never reached, and one behind the last, stand at the end."""
     length = decoded.scan.entropy.length
-    clean = decoded.unit_pos >> 3
-    clean[clean < 0] = length
+    clean = decoded.unit_pos[np.minimum(units, decoded.units - 1)] >> 3
+    clean[(clean < 0) | (units >= decoded.units)] = length
     return decoded.scan.entropy.raw_offsets(np.minimum(clean, length, out=clean))
+
+
+def _begin_of(decoded: Decoded, unit: int) -> int:
+    """The raw byte offset of one unit."""
+    return int(_unit_bytes(decoded, np.array([unit]))[0])
 
 
 def _unit_byte(decoded: Decoded, s: int, done: int, end: int, inside: bool) -> int:
@@ -476,14 +484,16 @@ def _unit_at(decoded: Decoded, raw: int, first: int, last: int) -> int:
     return first + max(0, int(np.searchsorted(reached, clean, side="right")) - 1)
 
 
-def _limit_spread(damage: Damage, planes: list[NDArray[np.float32]], last_error: int) -> None:
+def _limit_spread(damage: Damage, structure: Structure, picture: Picture, last_error: int) -> None:
     """Where decoding came out exactly at the end, the units after the damage stand in their place.
 
     They are right if their level did not shift either; then only the stretch up to the last error is spoiled.
     """
     resumed = last_error + 4
-    if resumed + 8 < damage.last and level_offset(planes, resumed, damage.first) < TOLERATED_LEVELS:
-        damage.last = min(damage.last, resumed)
+    if resumed + 8 < damage.last:
+        planes = level_planes(picture, structure)
+        if level_offset(planes, resumed, damage.first) < TOLERATED_LEVELS:
+            damage.last = resumed
 
 
 def spoiled_mask(picture: Picture, damages: list[Damage], adds_up: bool = False) -> NDArray[np.float32]:

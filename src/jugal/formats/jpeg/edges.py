@@ -46,25 +46,29 @@ def read_edges(
 
     Without ``strangers`` pairs that are no neighbours are left out.
     """
-    shifts = [width]
-    if strangers:
-        # Other rows, other columns.
-        shifts += [width + width // 3 + 1, width + width // 2, 2 * width + width // 4, max(1, width - width // 3)]
+    # Other rows, other columns.
+    others = (width + width // 3 + 1, width + width // 2, 2 * width + width // 4, max(1, width - width // 3))
+    shifts = others if strangers else ()
     parts = len(reader.shape)
-    found: list[tuple[list[NDArray], list[NDArray], list[NDArray]]] = [([], [], []) for _ in range(parts)]
-    tails: list[NDArray[np.floating]] = [np.zeros((0, 0), np.float32)] * parts
+    # A large picture has millions: they are put where they stay.
+    apart, step = (np.empty((parts, max(0, last - first - width)), np.float32) for _ in range(2))
+    strange: list[list[NDArray[np.float32]]] = [[] for _ in range(parts)]
+    tails: list[NDArray[np.float32]] = [np.zeros((0, 8 * columns), np.float32) for _, columns in reader.shape]
     end, every = first, 1 + (last - first) // _ENOUGH
     for part in reader.parts(entropy, bit, last - first):
-        end += part.count
+        seen, end = max(0, end - first - width), end + part.count
+        new = slice(seen, max(0, end - first - width))
         for c, (_, columns) in enumerate(reader.shape):
             own = np.flatnonzero(reader.blocks == c)
-            lower = _pixels(reader, part, c, own[-columns:], _BELOW)
             upper = _pixels(reader, part, c, own[:columns], _ABOVE)
-            lower = np.concatenate((tails[c], lower)) if tails[c].size else lower
-            _compare(found[c], lower, upper, shifts, every)
-            tails[c] = lower[-max(shifts) :]
-    joined = [[np.concatenate(kind) if kind else np.zeros(0, np.float32) for kind in component] for component in found]
-    return Edges(width, first + width, end, *([c[kind] for c in joined] for kind in range(3)))
+            lower = np.concatenate((tails[c], _pixels(reader, part, c, own[-columns:], _BELOW)))
+            difference = _compared(lower, upper, width)
+            apart[c, new], step[c, new] = np.abs(difference).mean(axis=1), difference.mean(axis=1)
+            strange[c] += [np.abs(_compared(lower, upper, shift, every)).mean(axis=1) for shift in shifts]
+            tails[c] = lower[-max((width, *shifts)) :]
+    known = max(0, end - first - width)
+    unlike = [np.concatenate(s) if s else np.zeros(0, np.float32) for s in strange]
+    return Edges(width, first + width, end, list(apart[:, :known]), list(step[:, :known]), unlike)
 
 
 def read_steps(
@@ -149,30 +153,14 @@ def _scale(reader: RunReader, component: int) -> NDArray[np.float32]:
     return np.ones((64, 1), np.float32) if table is None else table.astype(np.float32)[:, None]
 
 
-def _compare(
-    found: tuple[list[NDArray], list[NDArray], list[NDArray]],
-    lower: NDArray[np.floating],
-    upper: NDArray[np.floating],
-    shifts: list[int],
-    every: int,
-) -> None:
-    """Adds the edges of the MCUs in ``upper``, which are the last ones of ``lower``; the first of ``shifts`` is the neighbours'.
-
-    Of strangers one in ``every`` is kept.
-    """
+def _compared(
+    lower: NDArray[np.float32], upper: NDArray[np.float32], shift: int, every: int = 1
+) -> NDArray[np.float32]:
+    """The pixels in ``upper`` less those ``shift`` MCUs before them in ``lower``, whose last MCUs are the same; one in ``every``."""
     count, total = upper.shape[0], lower.shape[0]
-    for number, shift in enumerate(shifts):
-        have = min(count, total - shift)
-        if have <= 0:
-            continue
-        step = every if number else 1
-        difference = upper[count - have :: step] - lower[total - have - shift : total - shift : step]
-        distance = np.abs(difference).mean(axis=1)
-        if number:
-            found[2].append(distance)
-        else:
-            found[0].append(distance)
-            found[1].append(difference.mean(axis=1))
+    have = max(0, min(count, total - shift))
+    first = max(0, total - have - shift)
+    return np.asarray(upper[count - have :: every] - lower[first : first + have : every])
 
 
 def _continued(near: int, far: int, upright: bool = False) -> NDArray[np.float32]:

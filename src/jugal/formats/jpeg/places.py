@@ -124,9 +124,9 @@ def lost_likely(head: Run, pieces: list[Stray], most: int, end: int | None, step
     for piece in pieces:
         held.append(piece.lost_bytes * _density(before, piece.run, piece.lost_bytes))
         before = piece.run
-    bits = np.concatenate([np.diff(r.bits).astype(np.int32) for r in (head, *(p.run for p in pieces))])
-    spread = _spread(bits, max(_CLUSTER, int(np.median([p.lost_bytes for p in pieces]))))
-    whole = 8.0 * bits.size / max(1, int(bits.sum(dtype=np.int64)))
+    runs = [head, *(p.run for p in pieces)]
+    spread = _spread(runs, max(_CLUSTER, int(np.median([p.lost_bytes for p in pieces]))))
+    whole = 8.0 * sum(r.count for r in runs) / max(1, sum(r.bit_count for r in runs))
     if end is not None and all(p.seen or p.lost_bytes >= _CLUSTER // 2 for p in pieces):
         # All is known that was lost: together it held what is missing.
         held = [h * end / max(1.0, sum(held)) for h in held]
@@ -164,10 +164,15 @@ def _density(before: Run, behind: Run, lost: int) -> float:
     return 8.0 * count / max(1, bits)
 
 
-def _spread(bits: NDArray[np.int32], lost: int) -> float:
-    """By how much the log of the MCUs in so many bytes changes from one such stretch to the next, as a deviation."""
-    ends = np.cumsum(bits, dtype=np.int64)
-    count = np.diff(np.searchsorted(ends, np.arange(0, int(ends[-1]) + 1, 8 * lost)))
+def _spread(runs: list[Run], lost: int) -> float:
+    """By how much the log of the MCUs in so many bytes changes from one such stretch of the runs, put end to end, to the next, as a
+    deviation."""
+    borders = np.arange(0, sum(r.bit_count for r in runs) + 1, 8 * lost)
+    before, ahead = np.zeros(borders.size, np.int64), 0
+    for run in runs:
+        before += np.searchsorted(run.bits[1:], borders - ahead + int(run.bits[0]))
+        ahead += run.bit_count
+    count = np.diff(before)
     if count.size < 4:
         return 0.4
     return float(

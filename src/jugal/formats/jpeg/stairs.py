@@ -65,7 +65,7 @@ def level_steps(
         return []
     found = []
     for c, part in enumerate(parts):
-        heights = _clip(part.astype(np.float64))
+        heights = _clip(part.copy())
         by_row = heights[: heights.size // width * width].reshape(-1, width).mean(axis=1)
         stair_heights(heights, width, first, SIDE, at_side, heights)
         at = int(np.argmax(heights))
@@ -77,7 +77,7 @@ def level_steps(
 def _stair(
     parts: list[NDArray[np.float32]],
     c: int,
-    by_row: NDArray[np.float64],
+    by_row: NDArray[np.float32],
     width: int,
     first: int,
     at: int,
@@ -121,7 +121,7 @@ def _deviation(values: NDArray[np.floating]) -> float:
     return MAD_TO_DEVIATION * _median(np.abs(values - np.median(values)))
 
 
-def _clip(values: NDArray[np.float64]) -> NDArray[np.float64]:
+def _clip(values: NDArray[np.float32]) -> NDArray[np.float32]:
     """``values``, which are overwritten, in deviations from their middle, none counted beyond the cap."""
     some = values[:: max(1, values.size // _SAMPLES)]
     middle, deviation = float(np.median(some)), max(_LEAST_DEVIATION, _deviation(some))
@@ -130,14 +130,14 @@ def _clip(values: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.clip(values, -_CAP, _CAP, out=values)
 
 
-def _usual_change(means: NDArray[np.float64], row: int) -> float:
+def _usual_change(means: NDArray[np.float32], row: int) -> float:
     """By how much the means of rows change from one to the next, but for those near a stair in number ``row``: few change by more."""
     changes = np.abs(np.diff(means))
     rest = np.concatenate((changes[: max(0, row - 1)], changes[row + 2 :]))
     return max(_LEAST_USUAL, float(np.quantile(rest, 0.9))) if rest.size > 2 else 1.0
 
 
-def peaks(values: NDArray[np.float64], least: float, apart: int) -> list[int]:
+def peaks(values: NDArray[np.float32], least: float, apart: int) -> list[int]:
     """Where ``values`` reach ``least`` and are largest within the next ``apart``."""
     high = np.flatnonzero(values >= least)
     found: list[int] = []
@@ -158,7 +158,7 @@ def suspects(planes: list[NDArray[np.float32]], at_side: float = AT_SIDE) -> lis
     found: list[tuple[float, int]] = []
     for plane in planes[:3]:
         flat = plane.reshape(-1)
-        heights = _clip(np.subtract(flat[width:], flat[:-width], dtype=np.float64))
+        heights = _clip(flat[width:] - flat[:-width])
         stair_heights(heights, width, width, SIDE, at_side, heights)
         found += [(float(heights[k]), width + k) for k in peaks(heights, _SUSPECT, width)]
     chosen: list[int] = []

@@ -205,10 +205,8 @@ def test_data_that_are_none_of_a_picture_are_given_up_soon() -> None:
 
 
 def test_a_search_that_takes_too_long_is_stopped(monkeypatch: pytest.MonkeyPatch) -> None:
-    whole, like = structure(photo(4)), structure(photo(9))
     monkeypatch.setattr(sought, "_SECONDS", 0.0)
-    assert whole.frame is not None
-    assert sought_tables(whole.frame, whole.scans[0], like, lambda tables: True) is None
+    assert sought_tables(structure(photo(4)), structure(photo(9)), lambda tables: True) is None
 
 
 @pytest.mark.parametrize(("harmed", "codes", "rounds"), [("no-huffman-tables", 4, 2), ("no-header", 0, 1)])
@@ -266,7 +264,6 @@ def test_a_picture_with_marks_of_damage_is_not_taken_for_the_one_it_was(monkeypa
     monkeypatch.setattr(sought, "likely_tables", lambda scan, stopped: unknown()[1])
     monkeypatch.setattr(sought, "_SETTLED", sought._SETTLED[:1])
     seen = []
-    assert whole.frame is not None
-    assert sought_tables(whole.frame, whole.scans[0], like, lambda tables: bool(seen.append(tables))) is None
+    assert sought_tables(whole, like, lambda tables: bool(seen.append(tables))) is None
     assert seen and all(set(tables) == {0, 1, 16, 17} for tables in seen)
     assert completing.kept_with(sought.Sought({}, 0.02)) == pytest.approx(98.0)

@@ -73,7 +73,7 @@ def search(
             return False
         return not judge(whole, found, decode(found.frame, found.scans, found.quant)).damages
 
-    return sought_tables(made.frame, made.scans[0], model, is_sound)
+    return sought_tables(made, model, is_sound)
 
 
 def steps_of(found: Sought) -> tuple[str, ...]:

@@ -60,8 +60,8 @@ def read_edges(
         new = slice(seen, max(0, end - first - width))
         for c, (_, columns) in enumerate(reader.shape):
             own = np.flatnonzero(reader.blocks == c)
-            upper = _pixels(reader, part, c, own[:columns], _ABOVE)
-            lower = np.concatenate((tails[c], _pixels(reader, part, c, own[-columns:], _BELOW)))
+            upper = _pixels(reader, part, c, own[:columns], ABOVE)
+            lower = np.concatenate((tails[c], _pixels(reader, part, c, own[-columns:], BELOW)))
             difference = _compared(lower, upper, width)
             apart[c, new], step[c, new] = np.abs(difference).mean(axis=1), difference.mean(axis=1)
             strange[c] += [np.abs(_compared(lower, upper, shift, every)).mean(axis=1) for shift in shifts]
@@ -82,7 +82,7 @@ def read_steps(
         for c, (_, columns) in enumerate(reader.shape):
             own = np.flatnonzero(reader.blocks == c)
             scale = _scale(reader, c)
-            for side, blocks, basis in ((lower, own[-columns:], _BELOW), (upper, own[:columns], _ABOVE)):
+            for side, blocks, basis in ((lower, own[-columns:], BELOW), (upper, own[:columns], ABOVE)):
                 means = np.empty(part.count, np.float32)
                 weights = (basis * scale)[_UPRIGHT].mean(axis=1)
                 edge_means(part.coefficients, blocks, part.level[c], _UPRIGHT, weights, means)
@@ -115,8 +115,8 @@ def sides_by_rows(reader: RunReader, run: Run, first: int, count: int) -> Iterat
         sides = Sides([], [])
         for c, (_, columns) in enumerate(reader.shape):
             own = np.flatnonzero(reader.blocks == c)
-            sides.top.append(_pixels(reader, part, c, own[:columns], _ABOVE))
-            sides.bottom.append(_pixels(reader, part, c, own[-columns:], _BELOW))
+            sides.top.append(_pixels(reader, part, c, own[:columns], ABOVE))
+            sides.bottom.append(_pixels(reader, part, c, own[-columns:], BELOW))
         yield sides
 
 
@@ -129,7 +129,7 @@ def read_flanks(
         flanks = []
         for c, (_, columns) in enumerate(reader.shape):
             own = np.flatnonzero(reader.blocks == c)
-            left, right = (own[::columns], _LEFT), (own[columns - 1 :: columns], _RIGHT)
+            left, right = (own[::columns], LEFT), (own[columns - 1 :: columns], RIGHT)
             flanks.append((_pixels(reader, part, c, *left), _pixels(reader, part, c, *right)))
         yield flanks
 
@@ -172,7 +172,8 @@ def _continued(near: int, far: int, upright: bool = False) -> NDArray[np.float32
     return np.asarray(1.5 * rows[:, near] - 0.5 * rows[:, far])
 
 
-_ABOVE, _BELOW = _continued(0, 1), _continued(7, 6)
-_LEFT, _RIGHT = _continued(0, 1, upright=True), _continued(7, 6, upright=True)
+#: What coefficients give to the pixels of a row or column continued by half a pixel out of a block.
+ABOVE, BELOW = _continued(0, 1), _continued(7, 6)
+LEFT, RIGHT = _continued(0, 1, upright=True), _continued(7, 6, upright=True)
 #: Coefficients without horizontal frequency by their zigzag numbers: only they change a row's mean.
 _UPRIGHT = np.flatnonzero(np.array(spec.ZIGZAG)[:64] % 8 == 0)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from jugal.formats.jpeg.surroundings import Surroundings
 from jugal.formats.jpeg.unknown import TRAIL, WORD, Code, Likely, Lookup, Reading, UnknownScan, codes_of, symbols_of
 from jugal.kernels.evidence import gather
 from jugal.kernels.optimal import LONGEST
@@ -77,8 +78,9 @@ def evidence_of(
     table: int,
     trust: Trust,
     seed: int,
+    surroundings: Surroundings | None = None,
 ) -> Evidence:
-    """What the places at which codes of a table were met in step say of them."""
+    """What the places at which codes of a table were met in step say of them, and where all reads what their ``surroundings`` do."""
     known = {symbol for _, _, symbol in trust.codes}
     symbols = np.array([s for s in symbols_of(table) if s not in known], np.int64)
     expected = np.log2(np.maximum(np.exp2(scan.expected[table]), own[table]))
@@ -99,6 +101,13 @@ def evidence_of(
     np.logaddexp(values, np.float32(_DOUBT), out=values)
     values += _BIAS
     values *= _TRUST
+    if surroundings is not None:
+        entries = lookup[table][places[:, WORD]].astype(np.int64)
+        values[~telling] = 0.0
+        values[np.arange(len(places)), (entries >> 8) - trust.length - 1] += surroundings.said(
+            places, entries & 255, symbols
+        )
+        telling[:] = True
     places = places[telling]
     summed = np.zeros((int(telling.sum()) + 1, *values.shape[1:]), np.float32)
     for length in range(values.shape[1]):

@@ -28,6 +28,8 @@ _RENAMED, _NAME_HEAT, _HOLES, _AROUND = 20_000, (12.0, 0.7), 0.3, 6
 _PER_CODE, _PER_CODE_READ = 2.0, 10.0
 #: Rounds in which symbols that are asked for twice get prices, of many lengths and of some, and the first price asked (bits).
 _ROUNDS, _ALL_ROUNDS, _PRICE = 150, 400, 3.0
+#: What another symbol must bring to be taken in place of one, in bits.
+_LEAST_GAIN = 1e-6
 
 
 def settled(
@@ -73,28 +75,67 @@ def named(lookup: Lookup, evidence: Evidence, table: int) -> NDArray[np.uint16]:
         return row
     bench.misfit(number, names)
     groups = bench.groups(number, names)
-    names = bench.placed(number, np.zeros(evidence.symbols.size), _ALL_ROUNDS, groups)[0]
+    said = bench.said(row)
+    others = bench.placed(number, np.zeros(evidence.symbols.size), _ALL_ROUNDS, groups)[0]
+    found = [_bettered(said, start, groups[1]) for start in (names, others)]
     made = row.copy()
-    bench.write(made, number, names)
+    bench.write(made, number, max(found, key=lambda each: float(said[np.arange(each.size), each].sum())))
     return made
+
+
+def _bettered(said: NDArray[np.float64], names: NDArray[np.int64], sizes: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Symbols ascending within groups of so many codes, changed as long as more can be ``said`` (codes, symbols) for them: one for
+    one that no code has, or two of different groups for each other."""
+    ends = np.cumsum(sizes).tolist()
+    groups = [sorted(names[end - size : end].tolist()) for size, end in zip(sizes.tolist(), ends, strict=True)]
+    rows = [said[end - size : end] for size, end in zip(sizes.tolist(), ends, strict=True)]
+
+    def worth(group: int, symbols: list[int]) -> float:
+        return float(rows[group][np.arange(len(symbols)), symbols].sum())
+
+    def with_other(group: int, old: int, new: int) -> list[int]:
+        return sorted(new if symbol == old else symbol for symbol in groups[group])
+
+    worths, changed = [worth(g, symbols) for g, symbols in enumerate(groups)], True
+    while changed:
+        changed = False
+        for one, old in [(g, symbol) for g, symbols in enumerate(groups) for symbol in symbols]:
+            owner = {symbol: g for g, symbols in enumerate(groups) for symbol in symbols}
+            if owner.get(old) != one:
+                continue  # changed meanwhile
+            best, gained = None, _LEAST_GAIN
+            for new in range(said.shape[1]):
+                other = owner.get(new)
+                if other == one:
+                    continue
+                gain = worth(one, with_other(one, old, new)) - worths[one]
+                if other is not None:
+                    gain += worth(other, with_other(other, new, old)) - worths[other]
+                if gain > gained:
+                    best, gained = (new, other), gain
+            if best is not None:
+                new, other = best
+                groups[one] = with_other(one, old, new)
+                if other is not None:
+                    groups[other] = with_other(other, new, old)
+                worths, changed = [worth(g, symbols) for g, symbols in enumerate(groups)], True
+    return np.concatenate([np.array(symbols, np.int64) for symbols in groups])
 
 
 def renamed(
     scan: UnknownScan, lookup: Lookup, evidence: Evidence, reading: Reading, table: int, seed: int
 ) -> NDArray[np.uint16]:
     """One table of a lookup with other symbols for codes behind the trusted ones, by which more of the scan is read in step."""
-    codes, names = _Bench(evidence).codes(lookup[table])
+    bench = _Bench(evidence)
+    codes, names = bench.codes(lookup[table])
     begins, ends = _holes(scan, reading)
     if not names.size or not begins.size or int((ends - begins).sum()) > _HOLES * scan.end:
         return lookup[table]
     first, length = (np.array([code[k] for code in codes], np.int64) for k in (0, 1))
     low, high = evidence.placed[first], evidence.placed[first + (1 << (LONGEST - length))]
-    row = length - evidence.trust.length - 1
-    spoken = evidence.summed[high, row].astype(np.float64) - evidence.summed[low, row]
-    spoken += evidence.prior[length][:, evidence.symbols]
     tried = lookup.copy()
     anneal_names(
-        scan.data, begins, ends, tried, *scan.blocks.arrays, scan.usual, CHANGE, table, first, length, evidence.symbols, spoken,
+        scan.data, begins, ends, tried, *scan.blocks.arrays, scan.usual, CHANGE, table, first, length, evidence.symbols, bench.said(lookup[table]),
         1.0 / (1.0 + high - low), names, _RENAMED, *_NAME_HEAT, seed,
     )  # fmt: skip
     return tried[table]
@@ -130,6 +171,14 @@ class _Bench:
         if any(symbol not in index for _, _, symbol in codes):
             return [], np.zeros(0, np.int64)
         return codes, np.array([index[symbol] for _, _, symbol in codes], np.int64)
+
+    def said(self, row: NDArray[np.uint16]) -> NDArray[np.float64]:
+        """(codes, symbols): what speaks for each symbol of each of a table's codes behind the trusted ones, in bits."""
+        codes, e = self.codes(row)[0], self.evidence
+        first, length = np.array([code[:2] for code in codes], np.int64).reshape(-1, 2).T
+        low, high = e.placed[first], e.placed[first + (1 << (LONGEST - length))]
+        which = length - self.trust.length - 1
+        return e.summed[high, which].astype(np.float64) - e.summed[low, which] + self.prior[length]
 
     def numbers(self, row: NDArray[np.uint16]) -> NDArray[np.int64]:
         """How many codes of each length a table has (17), made to leave no room but for that of ones alone."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +19,7 @@ from jugal.formats.jpeg.evidence import SHARE, Evidence, evidence_of, trusted
 from jugal.formats.jpeg.frequencies import likely_tables
 from jugal.formats.jpeg.parse import Frame, HuffmanTable, Scan, Structure
 from jugal.formats.jpeg.settling import named, renamed, settled
+from jugal.formats.jpeg.surroundings import Surroundings
 from jugal.formats.jpeg.unknown import (
     PADDED,
     KnownScan,
@@ -50,6 +51,8 @@ _PER_CODE, _SLACK = 10.0, 300.0
 _IDLE, _STILL = 2, 3
 #: The share of blocks, or of data, by which reading with tables that are nearly right may be out.
 _FAR = 0.015
+#: How often symbols are given anew by how blocks go on, at most.
+_NAMINGS = 3
 #: A code that comes so often has its name from what is read, a rarer one perhaps from what is likely.
 _NAMED_SURELY = 16
 
@@ -106,14 +109,13 @@ def _misfit(lookup: Lookup, often: NDArray[np.int64], table: int) -> int:
     return int(np.abs(np.bincount(lengths, minlength=LONGEST + 1) - number).sum())
 
 
-def sought_tables(frame: Frame, scan: Scan, like: Structure, is_sound: Callable[[Tables], bool]) -> Sought | None:
-    """The tables by which all of a scan reads, none of which is known, and its picture ``is_sound``; None where they are not found.
+def sought_tables(made: Structure, like: Structure, is_sound: Callable[[Tables], bool]) -> Sought | None:
+    """The tables by which all of a picture's scan reads, none of which is known, and the picture ``is_sound``; None where they are not
+    found.
 
     See ``can_seek``.
     """
-    assert like.frame is not None
-    search = _Search(UnknownScan(frame, scan, KnownScan(like.frame, like.scans[0])), is_sound)
-    return search.run()
+    return _Search(made, like, is_sound).run()
 
 
 def _dearer(number: int) -> int:
@@ -124,8 +126,10 @@ def _dearer(number: int) -> int:
 class _Search:
     """A search for the tables of one scan, and how far it has come."""
 
-    def __init__(self, scan: UnknownScan, is_sound: Callable[[Tables], bool]) -> None:
-        self.scan, self._is_sound = scan, is_sound
+    def __init__(self, made: Structure, like: Structure, is_sound: Callable[[Tables], bool]) -> None:
+        assert made.frame is not None and like.frame is not None
+        self.scan = UnknownScan(made.frame, made.scans[0], KnownScan(like.frame, like.scans[0]))
+        self._made, self._is_sound = made, is_sound
         self._until = time.thread_time() + _SECONDS
         self.lookup: Lookup
         self.likely: Likely
@@ -175,10 +179,14 @@ class _Search:
     def _learn(self) -> None:
         self.likely, self.own = self.scan.model(self.lookup, self.likely)
 
-    def _evidence(self, table: int, share: float, seed: int) -> tuple[Evidence, Reading]:
+    def _evidence(
+        self, table: int, share: float, seed: int, surroundings: Surroundings | None = None
+    ) -> tuple[Evidence, Reading]:
         reading = self.scan.read(self.lookup, self.likely)
         trust = trusted(self.lookup[table], self.own[table], share if table > 1 else 0.0)
-        return evidence_of(self.scan, self.lookup, self.likely, self.own, reading, table, trust, seed), reading
+        return evidence_of(
+            self.scan, self.lookup, self.likely, self.own, reading, table, trust, seed, surroundings
+        ), reading
 
     def _take(self, table: int, row: NDArray[np.uint16], slack: float) -> None:
         """Puts another table in place of the one there is, unless much less speaks for it."""
@@ -206,16 +214,25 @@ class _Search:
         return {table % 2 + 16 * (table > 1): table_of(self.lookup[table]) for table in self.scan.blocks.tables}
 
     def _sought(self, best: Lookup) -> Sought:
-        """What was found, with symbols in the order that K.2 gives them if it is as good."""
+        """What was found, with symbols in the order that K.2 gives them and by how blocks then go on from those around them."""
         self.lookup = best
         self._learn()
-        for table in (t for t in self.scan.blocks.tables if t > 1):
-            evidence, _ = self._evidence(table, SHARE, 0)
-            self._take(table, named(self.lookup, evidence, table), 0.0)
-        if not self._is_proven():
-            self.lookup = best
+        for _ in range(_NAMINGS):
+            before = self.lookup
+            for table in (t for t in self.scan.blocks.tables if t > 1):
+                evidence, _ = self._evidence(table, SHARE, 0, Surroundings(self._with(self._tables())))
+                self.lookup = self.lookup.copy()
+                self.lookup[table] = named(self.lookup, evidence, table)
+            if not self._is_proven():
+                self.lookup = before
+            if np.array_equal(before, self.lookup):
+                break
         often, _ = self.scan.counts(self.lookup)
         return Sought(self._tables(), min(1.0, self._unsure(often)))
+
+    def _with(self, tables: Tables) -> Structure:
+        """The picture with ``tables``."""
+        return replace(self._made, scans=[replace(self._made.scans[0], tables=tables)])
 
     def _unsure(self, often: NDArray[np.int64]) -> float:
         """The share of the picture whose blocks have a rare code, of which each block of an MCU covers as much as its like."""

@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import cache
 
 import numpy as np
 import pytest
 
 from jugal.binary.source import Source
-from jugal.formats.jpeg.evidence import SHARE, evidence_of, trusted
+from jugal.formats.jpeg.evidence import SHARE, Evidence, evidence_of, trusted
 from jugal.formats.jpeg.parse import Structure, walk
 from jugal.formats.jpeg.runs import RunReader
-from jugal.formats.jpeg.settling import named
+from jugal.formats.jpeg.settling import exchanged, named
 from jugal.formats.jpeg.surroundings import Surroundings, _moved
 from jugal.formats.jpeg.unknown import KnownScan, Lookup, UnknownScan, codes_of, lookup_of, table_of
 from jugal.kernels.supposed import BLOCK, INDEX
 from jugal.samples import encode
 from jugal.samples.scenes import riverbed
+
+Change = Callable[[Lookup, Evidence, int], np.ndarray]
 
 
 @cache
@@ -37,7 +40,7 @@ def with_lookup(lookup: Lookup) -> Structure:
     return whole
 
 
-def exchanged(lookup: Lookup, one: int, other: int) -> Lookup:
+def swapped(lookup: Lookup, one: int, other: int) -> Lookup:
     """Tables in which two symbols of the first AC table stand for each other."""
     made = lookup.copy()
     symbol = made[2] & 255
@@ -79,9 +82,9 @@ def test_right_symbols_fit_best_and_exchanged_ones_do_not() -> None:
     one, other = next(
         (a, b)
         for a, b in pairs
-        if min(often[a], often[b]) >= 3 and max(often[a], often[b]) < 60 and reads(exchanged(right, a, b))
+        if min(often[a], often[b]) >= 3 and max(often[a], often[b]) < 60 and reads(swapped(right, a, b))
     )
-    for lookup, better in ((right, one), (exchanged(right, one, other), other)):
+    for lookup, better in ((right, one), (swapped(right, one, other), other)):
         places = rare_places(lookup, 0)
         now = (lookup[2][places[:, -2]] & 255).astype(np.int64)
         said = Surroundings(with_lookup(lookup)).said(places[now == one], now[now == one], symbols)
@@ -101,22 +104,27 @@ def test_symbols_without_a_magnitude_are_not_told() -> None:
 
 
 @pytest.mark.parametrize("seen", [True, False])
-def test_rare_symbols_are_named_rightly_where_their_blocks_are_looked_at(seen: bool) -> None:
+@pytest.mark.parametrize("change", [named, exchanged])
+def test_rare_symbols_are_named_rightly_where_their_blocks_are_looked_at(change: Change, seen: bool) -> None:
     right = lookup_of(picture().scans[0])
     often, wrong = scan().counts(right)[0][2], right
     rare = [s for _, _, s in codes_of(right[2]) if 2 <= often[s] < 40 and s & 15 > 1]
     for one, other in [(a, b) for k, a in enumerate(rare) for b in rare[k + 1 :] if a & 15 == b & 15]:
-        if {one, other} <= set(rare) and reads(exchanged(wrong, one, other)):
-            wrong = exchanged(wrong, one, other)
+        if {one, other} <= set(rare) and reads(swapped(wrong, one, other)):
+            wrong = swapped(wrong, one, other)
             rare = [s for s in rare if s not in (one, other)]
     assert table_of(wrong[2]) != table_of(right[2])
     likely, own = scan().model(wrong, scan().usual)
     reading = scan().read(wrong, likely)
     around = Surroundings(with_lookup(wrong)) if seen else None
     trust = trusted(wrong[2], own[2], SHARE)
-    made = named(wrong, evidence_of(scan(), wrong, likely, own, reading, 2, trust, 0, around), 2)
-    off = sum(a != b for a, b in zip(table_of(made).symbols, table_of(right[2]).symbols, strict=True))
-    assert (off <= 2) is seen, off
+    made = change(wrong, evidence_of(scan(), wrong, likely, own, reading, 2, trust, 0, around), 2)
+
+    def misread(row: np.ndarray) -> int:
+        return sum(int(often[a[2]]) for a, b in zip(codes_of(right[2]), codes_of(row), strict=True) if a != b)
+
+    assert misread(wrong[2]) > 100
+    assert (misread(made) < misread(wrong[2]) / 5) is seen, misread(made)
 
 
 def test_what_is_read_is_laid_out_as_the_picture_is() -> None:

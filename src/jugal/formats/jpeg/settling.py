@@ -28,8 +28,8 @@ _RENAMED, _NAME_HEAT, _HOLES, _AROUND = 20_000, (12.0, 0.7), 0.3, 6
 _PER_CODE, _PER_CODE_READ = 2.0, 10.0
 #: Rounds in which symbols that are asked for twice get prices, of many lengths and of some, and the first price asked (bits).
 _ROUNDS, _ALL_ROUNDS, _PRICE = 150, 400, 3.0
-#: What another symbol must bring to be taken in place of one, in bits.
-_LEAST_GAIN = 1e-6
+#: More than all evidence says against a symbol, in bits.
+_NEVER_SAID = 1e9
 
 
 def settled(
@@ -75,51 +75,28 @@ def named(lookup: Lookup, evidence: Evidence, table: int) -> NDArray[np.uint16]:
         return row
     bench.misfit(number, names)
     groups = bench.groups(number, names)
-    said = bench.said(row)
-    others = bench.placed(number, np.zeros(evidence.symbols.size), _ALL_ROUNDS, groups)[0]
-    found = [_bettered(said, start, groups[1]) for start in (names, others)]
+    names = bench.placed(number, np.zeros(evidence.symbols.size), _ALL_ROUNDS, groups)[0]
     made = row.copy()
-    bench.write(made, number, max(found, key=lambda each: float(said[np.arange(each.size), each].sum())))
+    bench.write(made, number, names)
     return made
 
 
-def _bettered(said: NDArray[np.float64], names: NDArray[np.int64], sizes: NDArray[np.int64]) -> NDArray[np.int64]:
-    """Symbols ascending within groups of so many codes, changed as long as more can be ``said`` (codes, symbols) for them: one for
-    one that no code has, or two of different groups for each other."""
-    ends = np.cumsum(sizes).tolist()
-    groups = [sorted(names[end - size : end].tolist()) for size, end in zip(sizes.tolist(), ends, strict=True)]
-    rows = [said[end - size : end] for size, end in zip(sizes.tolist(), ends, strict=True)]
+def exchanged(lookup: Lookup, evidence: Evidence, table: int) -> NDArray[np.uint16]:
+    """One table of a lookup by which all reads with other symbols of the same size, in any order: all reads as well with them.
 
-    def worth(group: int, symbols: list[int]) -> float:
-        return float(rows[group][np.arange(len(symbols)), symbols].sum())
+    Where lengths are not quite right their order tells nothing.
+    """
+    # Every worker would hold it, and few ever need it.
+    from scipy.optimize import linear_sum_assignment
 
-    def with_other(group: int, old: int, new: int) -> list[int]:
-        return sorted(new if symbol == old else symbol for symbol in groups[group])
-
-    worths, changed = [worth(g, symbols) for g, symbols in enumerate(groups)], True
-    while changed:
-        changed = False
-        for one, old in [(g, symbol) for g, symbols in enumerate(groups) for symbol in symbols]:
-            owner = {symbol: g for g, symbols in enumerate(groups) for symbol in symbols}
-            if owner.get(old) != one:
-                continue  # changed meanwhile
-            best, gained = None, _LEAST_GAIN
-            for new in range(said.shape[1]):
-                other = owner.get(new)
-                if other == one:
-                    continue
-                gain = worth(one, with_other(one, old, new)) - worths[one]
-                if other is not None:
-                    gain += worth(other, with_other(other, new, old)) - worths[other]
-                if gain > gained:
-                    best, gained = (new, other), gain
-            if best is not None:
-                new, other = best
-                groups[one] = with_other(one, old, new)
-                if other is not None:
-                    groups[other] = with_other(other, new, old)
-                worths, changed = [worth(g, symbols) for g, symbols in enumerate(groups)], True
-    return np.concatenate([np.array(symbols, np.int64) for symbols in groups])
+    bench, made = _Bench(evidence), lookup[table].copy()
+    codes, names = bench.codes(made)
+    sizes = evidence.symbols & 15
+    said = np.where(sizes == sizes[names][:, None], bench.said(made), -_NEVER_SAID)
+    for k, name in zip(*linear_sum_assignment(said, maximize=True), strict=True):
+        first, length, _ = codes[k]
+        made[first : first + (1 << (LONGEST - length))] = length << 8 | int(evidence.symbols[name])
+    return made
 
 
 def renamed(

@@ -18,7 +18,7 @@ from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.evidence import SHARE, Evidence, evidence_of, trusted
 from jugal.formats.jpeg.frequencies import likely_tables
 from jugal.formats.jpeg.parse import Frame, HuffmanTable, Scan, Structure
-from jugal.formats.jpeg.settling import named, renamed, settled
+from jugal.formats.jpeg.settling import exchanged, named, renamed, settled
 from jugal.formats.jpeg.surroundings import Surroundings
 from jugal.formats.jpeg.unknown import (
     PADDED,
@@ -219,11 +219,13 @@ class _Search:
         self._learn()
         for _ in range(_NAMINGS):
             before = self.lookup
-            for table in (t for t in self.scan.blocks.tables if t > 1):
-                evidence, _ = self._evidence(table, SHARE, 0, Surroundings(self._with(self._tables())))
-                self.lookup = self.lookup.copy()
-                self.lookup[table] = named(self.lookup, evidence, table)
-            if not self._is_proven():
+            for change in (named, exchanged):
+                for table in (t for t in self.scan.blocks.tables if t > 1):
+                    evidence, _ = self._evidence(table, SHARE, 0, Surroundings(self._with(self._tables())))
+                    self.lookup = self.lookup.copy()
+                    self.lookup[table] = change(self.lookup, evidence, table)
+                if self._is_proven():
+                    break
                 self.lookup = before
             if np.array_equal(before, self.lookup):
                 break

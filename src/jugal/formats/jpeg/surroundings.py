@@ -15,8 +15,9 @@ from jugal.formats.jpeg.pixels import samples_of
 from jugal.formats.jpeg.runs import RunReader
 from jugal.kernels.supposed import BLOCK, INDEX
 
-#: Bits that one place may speak against a symbol at most, and the least distance that is usual between sides (levels).
-_MOST_SAID, _LEAST_USUAL = 8.0, 1.0
+#: Bits that one place speaks against a symbol by which its sides are as much further away as they usually are, and at most; the least
+#: distance that is usual (levels).
+_SAID, _MOST_SAID, _LEAST_USUAL = 2.0, 8.0, 1.0
 #: Places whose blocks are tried at once.
 _AT_ONCE = 256
 _RUNS = 16
@@ -63,7 +64,7 @@ class Surroundings:
         for c in np.unique(component[told]).tolist():
             apart = self._apart_by_run(c, np.flatnonzero(component == c), places, now)
             usual = max(_LEAST_USUAL, float(np.median(apart[np.arange(len(apart)), now[component == c] >> 4])))
-            said = np.maximum((apart.min(axis=1, keepdims=True) - apart) / usual, -_MOST_SAID)
+            said = np.maximum(_SAID * (apart.min(axis=1, keepdims=True) - apart) / usual, -_MOST_SAID)
             found[component == c] = said[:, symbols >> 4]
             otherwise[component == c] = np.median(said, axis=1, keepdims=True)
         return np.where(symbols & 15 == now[:, None] & 15, found, otherwise)

@@ -20,9 +20,10 @@ _SPAN, _SPANS = 32_000, 4
 #: Kinds of MCUs, mixtures tried at first, the best of them that are kept, children of each, and rounds of those.
 _KINDS, _MIXTURES, _KEPT, _CHILDREN, _ROUNDS = 8, 3_000, 10, 40, 12
 _NEVER = -99.0
-#: Changes tried, from how hot to how cold (bits), and how far frequencies are changed (log2), again and again.
+#: Changes tried, from how hot to how cold (bits), and how far frequencies are changed (log2), again and again: so often, and where too
+#: little speaks for what was found as yet so often at most.
 _HEATS = ((8_000, 100.0, 15.0, 0.8), (8_000, 60.0, 5.0, 0.8), (8_000, 20.0, 3.0, 0.5))
-_CYCLES = 3
+_CYCLES, _MOST_CYCLES = 3, 9
 #: What it costs to differ from the mixture by a factor of two, and how often each table is changed.
 _PULL, _SHARES = 1.0, (1.0, 0.7, 4.0, 1.5)
 #: The share of what the like picture speaks for its own tables, per bit, that any must reach: behind the mixtures, behind the rest.
@@ -42,7 +43,9 @@ def likely_tables(scan: UnknownScan, stopped: Callable[[], bool]) -> Lookup | No
     chances = np.where(frequencies > ABSENT, np.sqrt(np.maximum(mixed, 1.0)), 0.0)
     chances = np.minimum(chances, chances.max() / 8)
     chances *= np.array(_SHARES)[:, None] / np.maximum(chances.sum(axis=1, keepdims=True), 1e-9)
-    for cycle in range(_CYCLES):
+    for cycle in range(_MOST_CYCLES):
+        if cycle >= _CYCLES and reached >= _ENOUGH * fair:
+            break
         for number, (steps, hot, cold, stride) in enumerate(_HEATS):
             if stopped():
                 return None

@@ -60,7 +60,8 @@ def settled(
         names = bench.placed(number, price, _ROUNDS)[0]
         tried = lookup.copy()
         bench.write(tried[table], number, names)
-        gain = scan.gain(tried, scan.usual) - per_misfit * bench.misfit(number, names) - _PER_CODE_READ * len(names)
+        gain = scan.gain(tried, scan.usual) - scan.amiss(tried)
+        gain -= per_misfit * bench.misfit(number, names) + _PER_CODE_READ * len(names)
         if gain > most:
             chosen, most = tried[table], gain
     return chosen

@@ -197,7 +197,7 @@ class _Search:
 
     def _worth(self, lookup: Lookup) -> float:
         codes = sum(len(codes_of(lookup[table])) for table in self.scan.blocks.tables)
-        return self.scan.gain(lookup, self.scan.usual) - _PER_CODE * codes
+        return self.scan.gain(lookup, self.scan.usual) - self.scan.amiss(lookup) - _PER_CODE * codes
 
     def _fits(self) -> bool:
         """About so many blocks read as the scan has, from about all of the data: not where some are lost."""

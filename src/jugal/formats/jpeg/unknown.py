@@ -28,6 +28,8 @@ _ALL = np.ones((4, 256), np.bool_)
 _MET = 2_000_000
 #: Blocks read behind the last one, for tables that are wrong, and bytes that may be read behind the data.
 _MORE, _PADDING = 50, 16
+#: What a code that tables do not have speaks against them beyond what it costs to go on behind it, and a block too many or too few (bits).
+_PER_UNKNOWN, _PER_BLOCK = 12.0, 3.0
 #: Fewer bits than these may be left behind the last block (F.1.2.3).
 PADDED = 8
 
@@ -176,6 +178,16 @@ class UnknownScan:
     def gain(self, lookup: Lookup, likely: Likely) -> float:
         """What all of the scan speaks for tables, in bits."""
         return _gain(self.data, self.end, lookup, self.blocks, likely)
+
+    def amiss(self, lookup: Lookup) -> float:
+        """What speaks against tables though reading soon is in step again, in bits: codes that they do not have, and more or fewer
+        blocks than the scan's."""
+        gains, met = np.zeros(self.count + _MORE, np.float32), np.zeros((_MORE, WIDTH + 3), np.int32)
+        none = np.zeros((0, WIDTH), np.int32), gains, np.zeros((0, 0, 0), np.int64), np.zeros(0, np.bool_)
+        blocks, unknown, _ = read_scan(
+            self.data, self.end, lookup, *self.blocks.arrays, self.usual, np.full(4, LONGEST), met, *none, _ALL
+        )
+        return _PER_UNKNOWN * unknown + _PER_BLOCK * abs(blocks - self.count)
 
     def counts(self, lookup: Lookup) -> tuple[NDArray[np.int64], int]:
         """How often each symbol comes (4, 256) in so many blocks as the scan has, and how many bits are left behind them; -1 where

@@ -164,6 +164,24 @@ def test_lengths_are_settled_by_how_often_codes_come() -> None:
     assert np.count_nonzero(tried[2] == 0) == 1 << (16 - codes_of(tried[2])[-1][1])
 
 
+def test_a_code_that_a_table_lacks_is_added() -> None:
+    """Of the longest code of DC values, which comes a few times, reading soon recovers: that it is lacking speaks for itself."""
+    scan, right = unknown()
+    first, length, _ = codes_of(right[0])[-1]
+    wrong = right.copy()
+    wrong[0, first:] = 0
+    assert 0 < scan.counts(right)[0][0][codes_of(right[0])[-1][2]] < 60
+    likely, own = scan.model(wrong, scan.usual)
+    own[0] = np.where(own[0] > 0, np.maximum(own[0], 60), 0)  # all others come often
+    trust = trusted(wrong[0], own[0], 0.0)
+    assert (trust.begin, trust.codes) == (first, codes_of(right[0])[:-1]) and trust.length < length
+    known_ones = evidence_of(scan, wrong, likely, own, scan.read(wrong, likely), 0, trust, 0)
+    made = wrong.copy()
+    made[0] = settled(scan, wrong, known_ones, 0, 2.0, 0, lambda: False)
+    assert np.array_equal(made, right)
+    assert scan.amiss(right) < 12 < scan.amiss(wrong)
+
+
 def test_names_are_changed_until_all_is_in_step() -> None:
     scan, own = unknown()
     wrong = left_out(scan, own, 2, 12)

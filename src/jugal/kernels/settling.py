@@ -141,7 +141,7 @@ def _among(number, found):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def _resize(number, shortest):  # type: ignore[no-untyped-def]
-    """Makes two codes of one, or one of two, or moves codes as K.3 does."""
+    """Makes two codes of one, or one of two, moves codes as K.3 does, or adds one or takes one away."""
     length, kind = np.random.randint(shortest, LONGEST), np.random.randint(6)
     sign = 1 if kind % 2 else -1
     if kind < 2:
@@ -152,7 +152,7 @@ def _resize(number, shortest):  # type: ignore[no-untyped-def]
         number[length + 1] -= sign
         number[length + 2] -= 2 * sign
     else:
-        number[length + 1] += sign
+        number[np.random.randint(shortest, LONGEST + 1)] += sign
 
 
 @njit(cache=True, nogil=True)

@@ -48,7 +48,8 @@ def trusted(row: NDArray[np.uint16], own: NDArray[np.int64], share: float) -> Tr
         if k < len(codes) and codes[k][0] == end and codes[k][1] <= bits:
             break  # a code that is rare, or out of order
         length, begin, kept = bits, end, k
-        if (1 << LONGEST) - begin <= share * (1 << LONGEST):
+        # Behind the last code there may be others that the table should have.
+        if k == len(codes) or (1 << LONGEST) - begin <= share * (1 << LONGEST):
             break
     return Trust(codes[:kept], length, begin)
 

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.jpeg.edges import ABOVE, BELOW, LEFT, RIGHT
-from jugal.formats.jpeg.parse import Structure
+from jugal.formats.jpeg.parse import Entropy, Structure
 from jugal.formats.jpeg.pixels import samples_of
 from jugal.formats.jpeg.runs import RunReader
 from jugal.kernels.supposed import BLOCK, INDEX
@@ -21,6 +21,8 @@ _SAID, _MOST_SAID, _LEAST_USUAL = 2.0, 8.0, 1.0
 #: Places whose blocks are tried at once.
 _AT_ONCE = 256
 _RUNS = 16
+#: MCUs that do not read, at most, for others to be looked at.
+_MOST_ERRORS = 64
 #: Rows and columns away of the neighbour at each side, and that side of it.
 _BESIDE = ((-1, 0, 1), (1, 0, 0), (0, -1, 3), (0, 1, 2))
 #: (64, 4, 8): what each coefficient gives to the pixels above, below, left and right of a block, half a pixel outside.
@@ -28,24 +30,25 @@ _SIDES = np.stack([ABOVE, BELOW, LEFT, RIGHT], axis=1)
 
 
 class Surroundings:
-    """All blocks of a picture of one sequential scan as it reads by its tables."""
+    """All blocks of a picture of one sequential scan as it reads by its tables; where an MCU does not, it goes on with the next one,
+    of which ``starts`` (MCUs) says where it begins, in bits."""
 
-    def __init__(self, structure: Structure) -> None:
+    def __init__(self, structure: Structure, starts: NDArray[np.integer]) -> None:
         reader = RunReader(structure)
-        run, coefficients = reader.read(structure.scans[0].entropy, 0, reader.total, reader.total)
-        self._quant, self._blocks = reader.quant, reader.blocks
+        coefficients = _read(reader, structure.scans[0].entropy, starts)
+        self._quant = reader.quant
         #: Per component (rows, columns, 64) and (rows, columns, 4, 8): its blocks and the pixels at their sides.
         self._planes: list[NDArray[np.int16]] = []
         self._sides: list[NDArray[np.float32]] = []
         #: (blocks, 3): component, row and column of each block of the scan in order.
-        where = np.zeros((run.count, reader.blocks.size, 3), np.int64)
-        mcus = np.arange(run.count)
+        where = np.zeros((reader.total, reader.blocks.size, 3), np.int64)
+        mcus = np.arange(reader.total)
         for c, (down, across) in enumerate(reader.shape):
             plane = np.zeros((reader.frame.mcus_y * down, reader.frame.mcus_x * across, 64), np.int16)
             for number, block in enumerate(np.flatnonzero(reader.blocks == c)):
                 row = mcus // reader.frame.mcus_x * down + number // across
                 column = mcus % reader.frame.mcus_x * across + number % across
-                plane[row, column] = coefficients[: run.count, block]
+                plane[row, column] = coefficients[:, block]
                 where[:, block] = np.stack([np.full_like(mcus, c), row, column], axis=1)
             self._planes.append(plane)
             self._sides.append(samples_of(plane, reader.quant[c], _SIDES).reshape(*plane.shape[:2], 4, 8))
@@ -58,7 +61,7 @@ class Surroundings:
         bits below the one of their size that fits best. Others, behind which all reads otherwise, are taken to fit as wrong ones do.
         """
         found, otherwise = np.zeros((len(places), symbols.size), np.float32), np.zeros((len(places), 1), np.float32)
-        # Behind an error nothing is known, nor is what a code without a magnitude should be.
+        # Of a block too many nothing is known, nor is what a code without a magnitude should be.
         told = (places[:, BLOCK] < len(self._where)) & (now & 15 > 0)
         component = np.where(told, self._where[np.where(told, places[:, BLOCK], 0), 0], -1)
         for c in np.unique(component[told]).tolist():
@@ -90,6 +93,24 @@ class Surroundings:
             apart[lost] = np.inf
             found[first : first + some.size] = apart
         return found
+
+
+def _read(reader: RunReader, entropy: Entropy, starts: NDArray[np.integer]) -> NDArray[np.int16]:
+    """(MCUs, blocks, 64): the picture's coefficients, none of MCUs that do not read."""
+    found = np.zeros((reader.total, reader.blocks.size, 64), np.int16)
+    level, at = np.zeros(reader.blocks.size, np.int64), 0
+    for _ in range(_MOST_ERRORS):
+        if at >= min(reader.total, starts.size):
+            break
+        run, coefficients = reader.read(entropy, int(starts[at]), reader.total - at, reader.total - at)
+        part = found[at : at + run.count]
+        part[:] = coefficients[: run.count]
+        part[:, :, 0] += level.astype(np.int16)
+        if run.count:
+            last = [part[-1, np.flatnonzero(reader.blocks == c)[-1], 0] for c in reader.blocks]
+            level = np.array(last, np.int64)
+        at += run.count + 1
+    return found
 
 
 def _moved(

@@ -160,3 +160,18 @@ def test_behind_an_mcu_that_does_not_read_the_rest_is_looked_at() -> None:
         assert 0.9 < same.mean() < 1.0
         # Levels go on from the last one that was known.
         assert np.median(np.abs(one[..., 0].astype(int) - other[..., 0])) < 40
+
+
+def test_a_place_whose_code_no_table_has_tells_nothing() -> None:
+    """What is read behind the last block may be anything."""
+    right = lookup_of(picture().scans[0])
+    holed = right.copy()
+    first = codes_of(right[2])[-6][0]
+    holed[2, first:] = 0
+    likely, own = scan().model(holed, scan().usual)
+    reading = scan().read(holed, likely)
+    trust = trusted(holed[2], own[2], SHARE)
+    plain, seen = (evidence_of(scan(), holed, likely, own, reading, 2, trust, 0, e) for e in (None, around(holed)))
+    assert len(reading.places(2, first)) and seen.placed[first] < len(seen.summed) - 1
+    behind = seen.summed[-1] - seen.summed[seen.placed[first]]
+    assert np.allclose(behind, plain.summed[-1] - plain.summed[plain.placed[first]], atol=0.1)

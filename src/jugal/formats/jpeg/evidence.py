@@ -81,7 +81,7 @@ def evidence_of(
     seed: int,
     surroundings: Surroundings | None = None,
 ) -> Evidence:
-    """What the places at which codes of a table were met in step say of them, and where all reads what their ``surroundings`` do."""
+    """What the places at which codes of a table were met in step say of them, and what their ``surroundings`` do."""
     known = {symbol for _, _, symbol in trust.codes}
     symbols = np.array([s for s in symbols_of(table) if s not in known], np.int64)
     expected = np.log2(np.maximum(np.exp2(scan.expected[table]), own[table]))
@@ -103,11 +103,11 @@ def evidence_of(
     values += _BIAS
     values *= _TRUST
     if surroundings is not None:
-        entries = lookup[table][places[:, WORD]].astype(np.int64)
         values[~telling] = 0.0
-        values[np.arange(len(places)), (entries >> 8) - trust.length - 1] += surroundings.said(
-            places, entries & 255, symbols
-        )
+        entries = lookup[table][places[:, WORD]].astype(np.int64)
+        rows = (entries >> 8) - trust.length - 1
+        coded = np.flatnonzero(rows >= 0)
+        values[coded, rows[coded]] += surroundings.said(places[coded], entries[coded] & 255, symbols)
         telling[:] = True
     places = places[telling]
     summed = np.zeros((int(telling.sum()) + 1, *values.shape[1:]), np.float32)

@@ -51,8 +51,8 @@ _PER_CODE, _SLACK = 10.0, 300.0
 _IDLE, _STILL = 2, 3
 #: The share of blocks, or of data, by which reading with tables that are nearly right may be out.
 _FAR = 0.015
-#: Codes by which all tables together may differ from what K.2 makes.
-_NEARLY = 2
+#: Codes by which all tables together may differ from what K.2 makes, and where none such are found.
+_NEARLY, _ANY = 2, 1 << LONGEST
 #: How often symbols are given anew by how blocks go on, at most.
 _NAMINGS = 3
 #: A code that comes so often has its name from what is read, a rarer one perhaps from what is likely.
@@ -133,12 +133,15 @@ class _Search:
         self.scan = UnknownScan(made.frame, made.scans[0], KnownScan(like.frame, like.scans[0]))
         self._made, self._is_sound = made, is_sound
         self._until = time.thread_time() + _SECONDS
+        #: Codes by which all tables together may differ from what K.2 makes.
+        self._allowed = _NEARLY
         self.lookup: Lookup
         self.likely: Likely
         self.own: NDArray[np.int64]
 
     def run(self) -> Sought | None:
-        """The best tables that are proven, when nothing better came for some rounds; None where none are."""
+        """The best tables that are proven, when nothing better came for some rounds; else the best by which all reads to a sound
+        picture; None where none are."""
         lookup = likely_tables(self.scan, self.stopped)
         if lookup is None:
             return None
@@ -146,17 +149,24 @@ class _Search:
         for _ in range(2):
             self._learn()
         best, most, idle, still, number = None, -np.inf, 0, 0, 0
+        # Of tables that are not quite as K.2 makes them the best are better than none.
+        fair: tuple[Lookup | None, float] = None, -np.inf
         while number < len(_SETTLED):
             before = self.lookup
             self._settle(number, *_SETTLED[number])
             idle += best is not None
             proven = self._is_proven() or (best is None and self._ends() and self._name())
-            if proven and (worth := self._worth(self.lookup)) > most:
+            worth = self._worth(self.lookup)
+            if proven and worth > most:
                 best, most, idle = self.lookup, worth, 0
+            elif best is None and worth > fair[1] and self._is_proven(_ANY):
+                fair = self.lookup, worth
             if self.stopped() or idle == _IDLE or (number >= _NAMES_ROUND and not self._fits()):
                 break
             still = still + 1 if np.array_equal(before, self.lookup) else 0
             number, still = (number + 1, still) if still < _STILL else (_dearer(number), 0)
+        if best is None and fair[0] is not None:
+            best, self._allowed = fair[0], _ANY
         return None if best is None else self._sought(best)
 
     def _settle(self, number: int, share: float, per_misfit: float) -> None:
@@ -212,14 +222,19 @@ class _Search:
         """All codes are known ones, and as many blocks as the scan has end with its data, whatever they show."""
         return 0 <= self.scan.counts(self.lookup)[1] < PADDED
 
-    def _is_proven(self) -> bool:
+    def _is_proven(self, misfit: int | None = None) -> bool:
         """All of the scan reads, by tables that are about as K.2 makes them, and gives a sound picture.
 
-        Where a symbol of a rare code is not the right one yet, a count may be off by one, and so may a length.
+        Where a symbol of a rare code is not the right one yet, a count may be off by one, and so may a length: by ``misfit`` codes
+        tables may differ from that.
         """
         often, left = self.scan.counts(self.lookup)
-        fitted = sum(_misfit(self.lookup, often, table) for table in self.scan.blocks.tables) <= _NEARLY
-        return fitted and 0 <= left < PADDED and self._is_sound(self._tables())
+        off = sum(_misfit(self.lookup, often, table) for table in self.scan.blocks.tables)
+        return (
+            off <= (self._allowed if misfit is None else misfit)
+            and 0 <= left < PADDED
+            and self._is_sound(self._tables())
+        )
 
     def _tables(self) -> Tables:
         return {table % 2 + 16 * (table > 1): table_of(self.lookup[table]) for table in self.scan.blocks.tables}

@@ -55,8 +55,9 @@ _FAR = 0.015
 _NEARLY, _ANY = 2, 1 << LONGEST
 #: How often symbols are given anew by how blocks go on, at most.
 _NAMINGS = 3
-#: A code that comes so often has its name from what is read, a rarer one perhaps from what is likely.
-_NAMED_SURELY = 16
+#: A code that comes so often has its name from what is read, a rarer one perhaps from what is likely; and where the order of symbols does
+#: not tell, since lengths are not quite right.
+_NAMED_SURELY, _NAMED_WITHOUT_ORDER = 16, 32
 
 
 Tables = dict[int, HuffmanTable]
@@ -253,7 +254,8 @@ class _Search:
     def _name(self) -> bool:
         """Gives rare codes symbols by how blocks go on; whether tables came of it that are proven, else they stay as they were."""
         before = self.lookup
-        for change in (named, exchanged):
+        # The order of symbols tells where lengths are right.
+        for change in (named, exchanged) if self._allowed == _NEARLY else (exchanged,):
             for table in (t for t in self.scan.blocks.tables if t > 1):
                 evidence, _ = self._evidence(table, SHARE, 0, looked_at=True)
                 self.lookup = self.lookup.copy()
@@ -270,8 +272,9 @@ class _Search:
     def _unsure(self, often: NDArray[np.int64]) -> float:
         """The share of the picture whose blocks have a rare code, of which each block of an MCU covers as much as its like."""
         blocks, unsure = self.scan.blocks, 0.0
+        surely = _NAMED_SURELY if self._allowed == _NEARLY else _NAMED_WITHOUT_ORDER
         for table in (t for t in blocks.tables if t > 1):
-            rare = int(often[table][(often[table] > 0) & (often[table] < _NAMED_SURELY)].sum())
+            rare = int(often[table][(often[table] > 0) & (often[table] < surely)].sum())
             parts = np.bincount(blocks.component[blocks.ac == table])
             unsure += rare / int(parts[parts > 0].min())
         return unsure / self.scan.units

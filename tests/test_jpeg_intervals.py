@@ -16,7 +16,10 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import RepairImpossible, Subject
+from jugal.formats.jpeg.breaks import level_planes
 from jugal.formats.jpeg.chains import Chain
+from jugal.formats.jpeg.damage import judge
+from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.edges import read_sides
 from jugal.formats.jpeg.intervals import find_intervals, restore_intervals
 from jugal.formats.jpeg.numbers import Numbered
@@ -362,3 +365,24 @@ def test_a_last_interval_that_goes_on_too_long_has_no_more_than_its_share() -> N
     draft = restore_intervals(Subject(Source.from_bytes(data)), None)
     repaired = b"".join(p if isinstance(p, bytes) else data[p.start : p.end] for p in draft.pieces)
     assert examine(repaired, "x.jpg").verdict is Verdict.INTACT
+
+
+def test_mean_levels_are_made_once_however_many_intervals_are_harmed(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Of a large picture they take long: a damage in each of thousands of intervals must not ask for them anew."""
+    sick, rng = bytearray(encode.jpeg(riverbed(1600, 1200, 3), restart_marker_rows=1)), np.random.default_rng(0)
+    entropy = select(Source.from_bytes(bytes(sick))).structure.scans[0].entropy
+    for at in rng.integers(entropy.start, entropy.end, 60):
+        if 0xFF not in sick[at - 1 : at + 2]:
+            sick[at] = min(sick[at] ^ 1 << int(rng.integers(8)), 0xFE)
+    asked = []
+
+    def counted(*given: object) -> list[np.ndarray]:
+        asked.append(given)
+        return level_planes(*given)  # type: ignore[arg-type]
+
+    monkeypatch.setattr("jugal.formats.jpeg.damage.level_planes", counted)
+    subject = Subject(Source.from_bytes(bytes(sick)))
+    structure = select(subject.source).structure
+    assert structure.frame is not None
+    found = judge(subject, structure, decode(structure.frame, structure.scans, structure.quant))
+    assert len(found.damages) > 3 and len(asked) == 1

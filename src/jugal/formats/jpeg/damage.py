@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from bisect import bisect_left
+from collections.abc import Callable
 from dataclasses import dataclass, field
-from functools import partial
+from functools import cache, partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -43,6 +44,8 @@ _INTERVALS_TRIED, _PLAINLY = 8, 6.0
 #: In place of a component where a damage is of no scan's.
 _NO_COMPONENT = -1
 
+Planes = Callable[[], list[NDArray[np.float32]]]
+
 
 @dataclass(slots=True)
 class Damage:
@@ -73,6 +76,8 @@ class Verdicts:
 def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
     """Every damage of ``picture``'s scans, in file order."""
     result = Verdicts()
+    # Of a large picture they take long and much memory: they are made once, where they are asked for.
+    planes = cache(partial(level_planes, picture, structure))
     for number, decoded in enumerate(picture.scans):
         span = ByteSpan(decoded.scan.entropy.start, decoded.scan.entropy.end)
         # Filled sectors may run over the marker that ended the scan, so look a little further.
@@ -88,12 +93,11 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
         # All bytes were looked at for fills, and unstuffed before; little more is read of the file itself.
         subject.source.release()
         marks = sorted([(f.span, True) for f in fills] + [(s, False) for s in merge(foreign)], key=lambda x: x[0].start)
-        _judge_scan(result, structure, picture, number, decoded, marks, subject.size)
+        _judge_scan(result, structure, picture, number, decoded, planes, marks, subject.size)
     if picture.frame.marker in spec.SEQUENTIAL and len(picture.scans) == 1:
-        planes = level_planes(picture, structure)
         if not result.damages:
-            _silent_swap(result, structure, picture, planes)
-        _silent_step(result, structure, picture, planes)
+            _silent_swap(result, structure, picture, planes())
+        _silent_step(result, structure, picture, planes())
     if result.damages and picture.frame.marker == spec.PROGRESSIVE:
         _go_back(result, structure, picture)
         _carry_on(result, picture)
@@ -275,6 +279,7 @@ def _judge_scan(
     picture: Picture,
     number: int,
     decoded: Decoded,
+    planes: Planes,
     marks: list[tuple[ByteSpan, bool]],
     subject_size: int,
 ) -> None:
@@ -332,7 +337,7 @@ def _judge_scan(
             if place is not None:
                 _place(damage, decoded, place)
         if done == count and not surplus and left >= 0 and not lossless:
-            _limit_spread(damage, structure, picture, errors[-1].mcu if errors else damage.first)
+            _limit_spread(damage, planes, errors[-1].mcu if errors else damage.first)
         result.damages.append(damage)
     _lost_intervals(result, structure, number, decoded, bounds)
     result.damages.sort(key=lambda d: (d.scan, d.first))
@@ -484,16 +489,14 @@ def _unit_at(decoded: Decoded, raw: int, first: int, last: int) -> int:
     return first + max(0, int(np.searchsorted(reached, clean, side="right")) - 1)
 
 
-def _limit_spread(damage: Damage, structure: Structure, picture: Picture, last_error: int) -> None:
+def _limit_spread(damage: Damage, planes: Planes, last_error: int) -> None:
     """Where decoding came out exactly at the end, the units after the damage stand in their place.
 
     They are right if their level did not shift either; then only the stretch up to the last error is spoiled.
     """
     resumed = last_error + 4
-    if resumed + 8 < damage.last:
-        planes = level_planes(picture, structure)
-        if level_offset(planes, resumed, damage.first) < TOLERATED_LEVELS:
-            damage.last = resumed
+    if resumed + 8 < damage.last and level_offset(planes(), resumed, damage.first) < TOLERATED_LEVELS:
+        damage.last = resumed
 
 
 def spoiled_mask(picture: Picture, damages: list[Damage], adds_up: bool = False) -> NDArray[np.float32]:

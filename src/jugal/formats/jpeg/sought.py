@@ -229,13 +229,10 @@ class _Search:
         Where a symbol of a rare code is not the right one yet, a count may be off by one, and so may a length: by ``misfit`` codes
         tables may differ from that.
         """
-        often, left = self.scan.counts(self.lookup)
+        often, _ = self.scan.counts(self.lookup)
         off = sum(_misfit(self.lookup, often, table) for table in self.scan.blocks.tables)
-        return (
-            off <= (self._allowed if misfit is None else misfit)
-            and 0 <= left < PADDED
-            and self._is_sound(self._tables())
-        )
+        allowed = self._allowed if misfit is None else misfit
+        return off <= allowed and self._ends() and self._is_sound(self._tables())
 
     def _tables(self) -> Tables:
         return {table % 2 + 16 * (table > 1): table_of(self.lookup[table]) for table in self.scan.blocks.tables}

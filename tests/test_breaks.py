@@ -24,7 +24,7 @@ from jugal.formats.jpeg.edges import Edges, read_edges, read_steps
 from jugal.formats.jpeg.entropy import neutral_mcu
 from jugal.formats.jpeg.parse import walk
 from jugal.formats.jpeg.runs import RunReader
-from jugal.formats.jpeg.stairs import Step, is_inside, level_steps, stands_out
+from jugal.formats.jpeg.stairs import Step, is_inside, level_steps, peaks, stands_out
 from jugal.kernels.stuffing import pack_bits
 from jugal.model.codes import FindingCode
 from jugal.model.result import Verdict
@@ -38,6 +38,13 @@ WIDTH, ROWS = 40, 30
 @cache
 def photo(seed: int, quality: int = 85, **options: int) -> bytes:
     return encode.jpeg(riverbed(16 * WIDTH, 16 * ROWS, seed), quality=quality, **options)
+
+
+def test_peaks_are_looked_for_everywhere_or_where_they_may_be() -> None:
+    values = np.array([0, 5, 9, 1, 0, 0, 4, 0, 8, 7], np.float32)
+    assert peaks(values, 4.0, 3) == [2, 8]
+    where = np.array([1, 1, 0, 1, 1, 1, 1, 1, 0, 1], bool)
+    assert peaks(values, 4.0, 3, where) == [1, 6, 9] == peaks(values * where, 4.0, 3)
 
 
 def is_silent_step(step: Step | None, width: int, units: int) -> bool:

@@ -165,12 +165,36 @@ def test_a_run_is_the_same_whether_its_coefficients_are_kept_or_passed_over(
     assert (coefficients[: kept.count, :, 0] == kept.dc).all()
 
 
+@pytest.mark.parametrize("quality", [30, 85, 100])
+def test_a_run_is_the_same_however_narrow_its_numbers_are_held(quality: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    structure = walk(Source.from_bytes(photo(quality=quality)), 0)
+    entropy, narrow, wide = structure.scans[0].entropy, RunReader(structure), RunReader(structure)
+    starts = range(0, entropy.length * 8, 997)
+    near = [narrow.read(entropy, bit, 300)[0] for bit in starts]
+    wide._held = np.int32
+    monkeypatch.setattr("jugal.formats.jpeg.runs._NARROW", 0)
+    for bit, run in zip(starts, near, strict=True):
+        same = wide.read(entropy, bit, 300)[0]
+        assert (run.dc.dtype, run.bits.dtype, same.dc.dtype, same.bits.dtype) == (
+            np.int16,
+            np.int32,
+            np.int32,
+            np.int64,
+        )
+        assert np.array_equal(run.dc, same.dc) and np.array_equal(run.bits, same.bits) and run.failed == same.failed
+        apart = same.dc.max(axis=0, initial=0) - same.dc.min(axis=0, initial=0)
+        assert (apart <= np.iinfo(np.int16).max).all(), "so that differences fit too"
+    assert structure.frame is not None
+    structure.frame = replace(structure.frame, precision=12)
+    assert (RunReader(structure)._held == np.int32) == (quality == 100), "of finer samples there may be more levels"
+
+
 @pytest.mark.parametrize("coding", CODINGS[:2], ids=str)
 def test_the_next_run_is_the_first_start_that_reads(coding: dict[str, object]) -> None:
     structure = walk(Source.from_bytes(photo(**coding)), 0)
     entropy, reader = structure.scans[0].entropy, RunReader(structure)
     start = entropy.length * 4
-    room = np.empty((300, reader.blocks.size), np.int32), np.empty(301, np.int64)
+    room = np.empty((300, reader.blocks.size), np.int16), np.empty(301, np.int32)
     found = reader.next_start(entropy, start, start + 400, 3, room)
     alone = [reader.read(entropy, bit, 300)[0] for bit in range(start, start + 400)]
     reads = [number for number, run in enumerate(alone) if not run.failed and run.count >= 3]

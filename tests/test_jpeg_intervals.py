@@ -163,9 +163,9 @@ def test_a_chain_reads_as_the_same_picture_without_markers() -> None:
     for first, count in ((0, 70), (3, 500), (reader.total - 20, 50)):
         own, same = read_sides(reader, chain, first, count), read_sides(reader, run, first, count)
         base = (
-            reader.levels(run.dc[first : first + 1])[0]
-            - reader.levels(reader.read(run.entropy, int(run.bits[first]), 1)[0].dc)[0]
-        )
+            reader.levels(run.dc[first : first + 1])
+            - reader.levels(reader.read(run.entropy, int(run.bits[first]), 1)[0].dc)
+        )[:, 0]
         for c in range(3):
             assert np.allclose(own.top[c], same.top[c] + base[c], atol=0.01)
             assert np.allclose(own.bottom[c], same.bottom[c] + base[c], atol=0.01)

@@ -78,8 +78,8 @@ def test_runs_behind_gaps_come_back_bright_as_they_were(kind: str, seed: int) ->
     mosaic = find_mosaic(subject, sick, decode(sick.frame, sick.scans, sick.quant))
     assert mosaic is not None
     placed = mosaic.placed[-1]
-    levels = mosaic.reader.levels(placed.run.dc) + placed.offsets * mosaic.reader.steps
-    away = levels[:, 0] - true[0][placed.place : placed.end]
+    levels = mosaic.reader.levels(placed.run.dc)[0] + placed.offsets[0] * mosaic.reader.steps[0]
+    away = levels - true[0][placed.place : placed.end]
     assert np.median(np.abs(away - np.median(away))) < 1, "in its place"
     assert abs(float(np.median(away))) < 8, "as bright as it was"
 

@@ -17,8 +17,9 @@ from scipy.optimize import isotonic_regression
 from conftest import examine
 from jugal.binary.source import Source
 from jugal.formats.base import Subject
+from jugal.formats.jpeg import canvas as canvases
 from jugal.formats.jpeg import partings, resync, seams
-from jugal.formats.jpeg.canvas import Canvas, rims_of
+from jugal.formats.jpeg.canvas import Canvas, Placed, rims_of
 from jugal.formats.jpeg.columns import find_break_near, find_breaks, read_row_ends
 from jugal.formats.jpeg.damage import judge
 from jugal.formats.jpeg.decode import decode
@@ -289,9 +290,9 @@ def test_runs_between_holes_stand_in_their_place_in_the_file_too(seed: int) -> N
         middle = placed.run.count // 2
         byte = int(placed.run.entropy.raw_offsets(placed.run.bits[middle : middle + 1] >> 3)[0])
         assert abs(int(starts[placed.place + middle]) - byte) <= 1
-        levels = reader.levels(placed.run.dc) + placed.offsets * reader.steps
+        levels = reader.levels(placed.run.dc) + (placed.offsets * reader.steps)[:, None]
         true = reader.levels(whole.dc[placed.place : placed.end])
-        assert np.abs(np.median(levels - true, axis=0)).max() < 8
+        assert np.abs(np.median(levels - true, axis=1)).max() < 8
 
 
 @pytest.mark.parametrize("seed", [3, 4, 5])
@@ -377,6 +378,35 @@ def test_levels_are_matched_across_a_gap_by_quiet_mcus() -> None:
         assert (doubt < 12).all() and (doubt >= 0).all()
     nothing, doubt = match_levels(Canvas(picture, reader, part(whole, 0, 4)), shifted, begin)
     assert doubt.min() >= 40 and nothing.shape == (3,), "with nothing above a level is anyone's guess"
+
+
+def test_rims_are_held_as_far_back_as_they_are_asked_for(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Of short runs and long ones, taken in one after another, the same is known as where nothing is let go."""
+    _, structure, reader, whole = opened(photo(4))
+    assert structure.frame is not None
+    picture, width = decode(structure.frame, structure.scans, structure.quant), reader.frame.mcus_x
+    at, held = 9 * width + 7, []
+    monkeypatch.setattr(canvases, "ROWS_ACROSS", 6)
+    monkeypatch.setattr(canvases, "ROWS_LEARNT", 3)
+    monkeypatch.setattr(canvases, "_MOST_LEARNT", reader.total)
+    all_held = Canvas(picture, reader, part(whole, 0, at))
+    monkeypatch.setattr(canvases, "_MOST_LEARNT", 5 * width)
+    canvas = Canvas(picture, reader, part(whole, 0, at))
+    for gap, count in ((3, 2 * width), (width + 5, 8 * width), (2 * width, 40), (9, 3 * width + 1)):
+        place = at + gap
+        asked = place + np.arange(width)
+        for one, other in zip(canvas.above(asked), all_held.above(asked), strict=True):
+            assert np.array_equal(one, other)
+        near, far = canvas.rims_before(place), all_held.rims_before(place)
+        assert np.isfinite(near.top).any() and np.isnan(near.top).any()
+        assert np.array_equal(near.top, far.top, equal_nan=True)
+        known = np.isfinite(near.top)
+        assert np.array_equal(near.bottom[known], far.bottom[known])
+        for one in (canvas, all_held):
+            one.add(Placed(part(whole, place, place + count), place, np.array([2, 0, 1]), np.zeros(3)))
+        at = place + count
+        held.append(canvas._known.size)
+    assert max(held) <= 12 * width < all_held._known.size, "what is behind is let go"
 
 
 def test_rims_are_means_at_the_levels_of_the_run() -> None:

@@ -61,6 +61,7 @@ class Blocks:
             np.zeros(size // SECTOR, np.int16),
         )
         survey_pages(self._source.array, _TEXT_SHARE, _STUFFED_LEAST, _LONGEST_TEXT, *found)
+        self._source.release()
         return found
 
     @property

@@ -16,7 +16,7 @@ from jugal.model.result import Examination, Thumbnail
 from jugal.model.small import Small
 
 MEMORY_CEILING = 6 << 30
-_LARGE_BLOCK = 8 << 20
+_LARGE_BLOCK = 4 << 20
 #: As malloc.h numbers them.
 _M_TRIM_THRESHOLD, _M_MMAP_THRESHOLD = -1, -3
 #: Below this score a picture is not compared with others: what is grey in both would make them alike.

@@ -86,7 +86,7 @@ def decode_sequential(  # type: ignore[no-untyped-def]
     ``data`` is unstuffed uint8 with at least 16 bytes of padding; segment ``s`` covers bytes
     ``seg_start[s]..seg_end[s]`` and should hold ``seg_count[s]`` MCUs from number ``seg_mcu[s]``. ``fast``
     (tables, 1024) and ``full`` (tables, 65536) are uint16 ``length << 8 | symbol``, 0 for no code; ``groups`` as
-    ``group_codes`` makes them. Writes the DC value of each block to int32 ``dc`` (per component a plane at ``offset``
+    ``group_codes`` makes them. Writes the DC value of each block to int16 ``dc`` (per component a plane at ``offset``
     with ``stride`` blocks a row), the bit at which each MCU begins to int64 ``mcu_pos``, per segment the MCUs done and
     bits used, and the errors met. AC magnitudes are passed over, not extracted. With ``careful`` a segment ends at its
     first error. Returns the number of errors (those beyond the arrays' room are counted only).
@@ -243,8 +243,8 @@ def decode_run(  # type: ignore[no-untyped-def]
     """Decodes MCUs of an interleaved sequential scan from bit ``pos`` of unstuffed ``data`` without knowing their place.
 
     ``blocks`` (int64) is the component of each block of an MCU; ``fast``, ``full`` and ``groups`` are those of
-    ``decode_sequential``. Writes the DC values, counted from 0, to int32 ``dc`` (units, blocks), the bit at which each
-    MCU begins to int64 ``unit_pos`` (units + 1, the end last) and zigzag coefficients to int16 ``coefs`` (units, blocks,
+    ``decode_sequential``. Writes the DC values, counted from 0, to int16 or int32 ``dc`` (units, blocks), the bit at which each
+    MCU begins to int32 or int64 ``unit_pos`` (units + 1, the end last) and zigzag coefficients to int16 ``coefs`` (units, blocks,
     64) as far as it has room. Ends at the first error, where the DC values of a component lie further apart than
     ``span``, before an MCU that bit ``stop`` cuts, and when ``dc`` is full. Returns (MCUs, whether an error ended it);
     the padding of the last byte is no error.

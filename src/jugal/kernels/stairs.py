@@ -7,31 +7,41 @@ from numba import njit
 
 
 @njit(inline="always")
-def _sums(values):  # type: ignore[no-untyped-def]
-    """Sums of all values before each and, last, of all."""
-    total = np.zeros(values.size + 1, np.float64)
-    for i in range(values.size):
-        total[i + 1] = total[i] + values[i]
-    return total
+def _room(width):  # type: ignore[no-untyped-def]
+    """Room for the sums that a stair is told from, those before each of three widths of values: a power of two, used in turn."""
+    size = 1
+    while size < 3 * width + 1:
+        size *= 2
+    return np.zeros(size, np.float64)
 
 
 @njit(inline="always")
-def _stair(total, at, column, width, side):  # type: ignore[no-untyped-def]
-    """What a stair that begins at value ``at`` in ``column`` of its row would be like: three means.
+def _sum_up(values, at, width, known, total):  # type: ignore[no-untyped-def]
+    """Sums up all values before each of those up to two widths behind ``at``; ``known`` are in ``total``, and how many is returned."""
+    mask = total.size - 1
+    while known < min(values.size, at + 2 * width):
+        total[(known + 1) & mask] = total[known & mask] + values[known]
+        known += 1
+    return known
+
+
+@njit(inline="always")
+def _stair(total, n, at, column, width, side):  # type: ignore[no-untyped-def]
+    """What a stair that begins at value ``at`` of ``n`` in ``column`` of its row would be like: three means.
 
     Of itself the lesser of the mean values of both parts, in its own row up to the row's end and in the next row up to its
     column; 0 where they differ in sign. A part of fewer than ``side`` values tells nothing. And of the ``width`` values before
     the stair and behind it, fewer at the ends counted as if the rest were 0.
     """
-    n = total.size - 1
+    mask = total.size - 1
     row_end = min(n, at + width - column)
     end = min(n, at + width)
-    before = (total[at] - total[max(0, at - width)]) / width
-    behind = (total[min(n, at + 2 * width)] - total[end]) / width
-    own = (total[row_end] - total[at]) / (row_end - at)
+    before = (total[at & mask] - total[max(0, at - width) & mask]) / width
+    behind = (total[min(n, at + 2 * width) & mask] - total[end & mask]) / width
+    own = (total[row_end & mask] - total[at & mask]) / (row_end - at)
     have = end - row_end
     if have >= side:
-        following = (total[end] - total[row_end]) / have
+        following = (total[end & mask] - total[row_end & mask]) / have
         if width - column < side:
             own = following
         elif own * following <= 0.0:
@@ -49,9 +59,10 @@ def stair_sums(values, width, first, side, out):  # type: ignore[no-untyped-def]
     The first value has number ``first``. That is the mean of the stair by as many values as it may have, at the end fewer than
     ``width``; or as much less as the ``width`` values before it say, fewer at the start.
     """
-    total = _sums(values)
+    total, known = _room(width), 0
     for at in range(values.size):
-        own, before, _ = _stair(total, at, (first + at) % width, width, side)
+        known = _sum_up(values, at, width, known, total)
+        own, before, _ = _stair(total, values.size, at, (first + at) % width, width, side)
         whole = min(width, values.size - at) * own
         out[at] = min(whole, whole - width * before)
 
@@ -63,10 +74,11 @@ def stair_heights(values, width, first, side, at_side, out):  # type: ignore[no-
 
     Within ``side`` columns of the rows' ends it counts ``at_side`` of that, and -1 where no whole stair fits any more.
     """
-    total = _sums(values)
+    total, known = _room(width), 0
     for at in range(values.size):
         column = (first + at) % width
-        own, before, behind = _stair(total, at, column, width, side)
+        known = _sum_up(values, at, width, known, total)
+        own, before, behind = _stair(total, values.size, at, column, width, side)
         height = abs(own) - max(abs(before), 0.6 * abs(behind))
         if column < side or width - column < side:
             height *= at_side

@@ -59,7 +59,7 @@ def warm() -> None:
     tables = (one, one, zero, zero, fast, full)
     for places in (np.zeros(4, np.int32), i64(4)):
         jpeg.decode_sequential(
-            clean, zero, one, zero, one, 1, *tables, groups, one, zero, np.zeros(4, np.int32), places, i64(1), i64(1),
+            clean, zero, one, zero, one, 1, *tables, groups, one, zero, np.zeros(4, np.int16), places, i64(1), i64(1),
             i64(4), i64(4), i64(4), one * 99, False,
         )  # fmt: skip
     jpeg.decode_progressive(
@@ -73,7 +73,7 @@ def warm() -> None:
         *tables,
         one,
         zero,
-        np.zeros(4, np.int32),
+        np.zeros(4, np.int16),
         np.zeros(4, np.uint64),
         0,
         0,
@@ -86,24 +86,11 @@ def warm() -> None:
         i64(4),
         i64(4),
     )
-    jpeg.next_run(
-        clean, 0, 8, 64, zero, zero, zero, fast, full, groups, one * 99, 1, np.zeros((1, 1), np.int32), i64(2)
-    )
-    jpeg.decode_run(
-        clean,
-        0,
-        64,
-        zero,
-        zero,
-        zero,
-        fast,
-        full,
-        groups,
-        one * 99,
-        np.zeros((1, 1), np.int32),
-        i64(2),
-        np.zeros((0, 1, 64), np.int16),
-    )
+    for dc in (np.zeros((1, 1), np.int16), np.zeros((1, 1), np.int32)):
+        read = (zero, zero, zero, fast, full, groups, one * 99)
+        jpeg.next_run(clean, 0, 8, 64, *read, 1, dc, np.zeros(2, np.int32))
+        for places in (np.zeros(2, np.int32), i64(2)):
+            jpeg.decode_run(clean, 0, 64, *read, dc, places, np.zeros((0, 1, 64), np.int16))
     whole = (clean, zero, one, 0, i64(17)[None], i64(17)[None], i64(fitting.SYMBOLS)[None])
     fitting.try_tables(*whole, zero[None], zero, one, one, 1, 1, one, 1.0, i64(1), zero, np.zeros(1), i64(1))
     fitting.count_categories(*whole, zero, zero, one, one, 1, 1, one, i64(1), zero, 1, i64(fitting.SYMBOLS)[None])

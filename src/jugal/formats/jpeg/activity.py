@@ -69,7 +69,7 @@ def busyness(picture: Picture, structure: Structure, number: int) -> tuple[NDArr
     component = decoded.scan.components[0][0]
     scans = structure.scans
     before = new = np.zeros(0, np.uint64)
-    layout, dc = Layout.of(picture.frame), np.zeros(0, np.int32)
+    layout, dc = Layout.of(picture.frame), np.zeros(0, np.int16)
     for count, (_, levels, seen) in enumerate(follow(picture.frame, scans[: number + 1], structure.quant)):
         if count == number - 1:
             before = seen.copy()

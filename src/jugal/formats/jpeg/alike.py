@@ -71,7 +71,7 @@ def _shown(picture: Picture, parts: list[Placed]) -> NDArray[np.int32]:
     return out
 
 
-def _bits_in_file(entropy: Entropy, bits: NDArray[np.int64]) -> NDArray[np.int64]:
+def _bits_in_file(entropy: Entropy, bits: NDArray[np.signedinteger]) -> NDArray[np.int64]:
     """Bits of unstuffed data as numbers of bits in the file: behind a restart marker that stands ahead of them."""
     bytes_at = entropy.raw_offsets(bits >> 3)
     marked = np.isin(bytes_at, entropy.mark_raw[entropy.is_restart])
@@ -96,7 +96,7 @@ def _shares(
     for c in reversed(range(len(reader.shape))):
         samples = _Samples(reader, parts, c)
         own = np.flatnonzero(reader.blocks == c)
-        true_dc = np.concatenate([p.run.dc[:, own[0]] + int(p.offsets[c]) for p in parts])
+        true_dc = np.concatenate([p.run.dc[:, own[0]].astype(np.int32) + int(p.offsets[c]) for p in parts])
         first_dc = _first_dc(picture, reader, c)
         for first in range(0, which.size, _STRIP):
             use = slice(first, first + _STRIP)
@@ -151,7 +151,7 @@ class _Samples:
         return out
 
 
-def _first_dc(picture: Picture, reader: RunReader, c: int) -> NDArray[np.int32]:
+def _first_dc(picture: Picture, reader: RunReader, c: int) -> NDArray[np.signedinteger]:
     """The DC value of the first block of component ``c`` in each MCU as a decoder arrives at it."""
     index, (v, h) = reader.scan.components[c][0], reader.shape[c]
     return picture.dc[index][::v, ::h].reshape(-1)

@@ -87,7 +87,7 @@ def _first_stranger(edges: Edges, byte_at: BytesAt) -> int | None:
     # So does one under the first row that was read, for of what lies above that nothing is known.
     clear[:width][~at_cluster[:width]] *= AT_SIDE
     found = peaks(clear, max(_AS_CLEAR * most, _BROKEN * width), apart)
-    aligned = peaks(clear * at_cluster, max(_AS_CLEAR_AT_CLUSTER * most, _BROKEN * width), apart)
+    aligned = peaks(clear, max(_AS_CLEAR_AT_CLUSTER * most, _BROKEN * width), apart, at_cluster)
     if not found and not aligned:
         return None
     peak = (aligned or found)[0]

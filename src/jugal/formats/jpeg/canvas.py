@@ -59,6 +59,11 @@ class Rims:
     def of(self, which: slice | NDArray[np.generic]) -> Rims:
         return Rims(self.top[which], self.bottom[which], self.busy[which])
 
+    def with_more(self, other: Rims) -> Rims:
+        """These and behind them the ``other`` ones, held as these are."""
+        pairs = ((self.top, other.top), (self.bottom, other.bottom), (self.busy, other.busy))
+        return Rims(*(np.concatenate((own, more.astype(own.dtype))) for own, more in pairs))
+
 
 def rims_of(reader: RunReader, run: Run, first: int, count: int) -> Rims:
     """The rims of ``count`` MCUs of ``run`` from number ``first`` on, at the levels of its own DC values."""
@@ -82,9 +87,11 @@ class Canvas:
         self.reader = reader
         self.width = picture.frame.mcus_x
         parts = len(reader.shape)
-        # Where nothing is known they are left alone, so that they take no memory.
-        self._rims = Rims(*(np.zeros((reader.total, parts), np.float32) for _ in range(3)))
-        self._known = np.zeros(reader.total, np.bool_)
+        #: How many MCUs ahead of a run anything is asked of.
+        self._reach = max(_MOST_LEARNT, (ROWS_ACROSS + 1) * self.width)
+        #: The MCUs whose rims are known, ascending, and these.
+        self._known = np.zeros(0, np.int64)
+        self._rims = Rims(*(np.zeros((0, parts), np.float32) for _ in range(3)))
         self.placed: list[Placed] = []
         self.add(Placed(head, 0, np.zeros(parts, np.int64), np.zeros(parts)))
 
@@ -95,8 +102,9 @@ class Canvas:
 
     def usual_levels(self) -> NDArray[np.float64]:
         """Per component the median level of all MCUs known so far; mid-grey where there are none."""
-        levels = [self.reader.levels(p.run.dc) + p.offsets * self.reader.steps for p in self.placed if p.run.count]
-        return np.median(np.concatenate(levels), axis=0) if levels else np.zeros(len(self.reader.shape))
+        steps, runs = self.reader.steps[:, None], [p for p in self.placed if p.run.count]
+        levels = [self.reader.levels(p.run.dc) + (p.offsets[:, None] * steps).astype(np.float32) for p in runs]
+        return np.median(np.hstack(levels), axis=1) if runs else np.zeros(len(steps))
 
     def doubts(self, numbers: NDArray[np.int64]) -> NDArray[np.float64]:
         """(MCUs, components): the doubt in the levels of known MCUs."""
@@ -105,9 +113,17 @@ class Canvas:
 
     def rims(self, which: NDArray[np.int64]) -> Rims:
         """Those of MCUs by their numbers; where nothing is known the upper sides are no number."""
-        found = self._rims.of(which)
-        found.top[~self._known[which]] = np.nan
+        at, known = self._find(which)
+        found = self._rims.of(at)
+        found.top[~known] = np.nan
         return found
+
+    def _find(self, which: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+        """Where the rims of MCUs are held by their numbers, and whether they are."""
+        at = np.searchsorted(self._known, which, side="right") - 1
+        known = at >= 0
+        known[known] = self._known[at[known]] == which[known]
+        return at, known
 
     def rims_before(self, place: int) -> Rims:
         """Those of the last MCUs ahead of ``place`` from which anything is learnt."""
@@ -118,8 +134,7 @@ class Canvas:
         found, rows = np.zeros(places.size, np.int64), np.zeros(places.size, np.int64)
         for up in range(1, ROWS_ACROSS + 1):
             source = places - up * self.width
-            use = (rows == 0) & (source >= 0) & (source < self.reader.total)
-            use[use] = self._known[source[use]]
+            use = (rows == 0) & self._find(source)[1]
             found[use], rows[use] = source[use], up
         return found, rows
 
@@ -128,14 +143,20 @@ class Canvas:
         self.placed.append(placed)
         if not run.count:
             return
-        learnt = min(run.count, ROWS_LEARNT * self.width)
-        for first in {0, run.count - learnt}:
-            rims = rims_of(self.reader, run, first, learnt)
-            at = slice(placed.place + first, placed.place + first + rims.top.shape[0])
-            raised = placed.offsets * self.reader.steps
-            own = self._rims
-            own.top[at], own.bottom[at], own.busy[at] = rims.top + raised, rims.bottom + raised, rims.busy
-            self._known[at] = True
+        learnt, raised = ROWS_LEARNT * self.width, placed.offsets * self.reader.steps
+        needed = max(0, run.count - self._reach)
+        middle = max(needed, run.count - learnt)
+        for first, last in ((needed, min(learnt, middle)), (middle, run.count)):
+            if first < last:
+                rims = rims_of(self.reader, run, first, last - first)
+                numbers = np.arange(placed.place + first, placed.place + first + rims.top.shape[0])
+                self._hold(numbers, Rims(rims.top + raised, rims.bottom + raised, rims.busy))
+
+    def _hold(self, numbers: NDArray[np.int64], rims: Rims) -> None:
+        """Takes in the rims of MCUs behind all that are held, and lets those go of which nothing is asked any more."""
+        kept = slice(int(np.searchsorted(self._known, self.end - self._reach)), None)
+        self._known = np.append(self._known[kept], numbers)
+        self._rims = self._rims.of(kept).with_more(rims)
 
 
 def first_bit(picture: Picture) -> int:

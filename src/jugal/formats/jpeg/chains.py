@@ -40,7 +40,7 @@ class Chain(Run):
     ) -> Chain:
         """The chain of one interval at least."""
         lengths = np.concatenate([np.diff(run.bits) for run in intervals])
-        dc, bits = np.concatenate([run.dc for run in intervals]), np.append(0, np.cumsum(lengths))
+        dc, bits = np.concatenate([run.dc for run in intervals], dtype=np.int32), np.append(0, np.cumsum(lengths))
         return cls(intervals[0].entropy, dc, bits, False, intervals, spans, mark, begins, ends)
 
     @classmethod

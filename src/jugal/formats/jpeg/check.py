@@ -81,8 +81,7 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     scans = standard_scans(structure) if missing else structure.scans
     picture = decode_lines(frame, scans) if lossless else decode(frame, scans, structure.quant)
     verdicts = judge(subject, structure, picture)
-    mask = spoiled_mask(picture, verdicts.damages)
-    shown = scoring.share(float(1.0 - mask.mean()), 1.0)
+    shown = _shown(spoiled_mask(picture, verdicts.damages))
     # Read with other tables than its own an interval hardly fails, but it does not end with its data, nor does a DC scan.
     every = scans[0].restart_interval if scans else 0
     intervals = -(-frame.mcus_x * frame.mcus_y // every) if every else 0
@@ -95,9 +94,11 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     restored = []
     if opens and verdicts.damages and shown < 98:
         restored = _restored(subject, structure, picture, verdicts)
-        for each in restored:
-            mask *= 1.0 - looking_right(picture, each.reader, each.parts)
-        shown = scoring.share(float(1.0 - mask.mean()), 1.0)
+    # Of a large picture it is large: it is not kept while that is restored.
+    mask = spoiled_mask(picture, verdicts.damages)
+    for each in restored:
+        mask *= 1.0 - looking_right(picture, each.reader, each.parts)
+    shown = _shown(mask)
     _scan_findings(subject, report, structure, picture, verdicts)
     _strip(report, structure, verdicts)
     _regions(report, mask, frame.height)
@@ -117,6 +118,11 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
         if each.kept > shown + 1:
             report.plan(each.method, each.what, each.kept)
             report.attainable = max(report.attainable, each.kept)
+
+
+def _shown(mask: NDArray[np.float32]) -> float:
+    """Percent of a picture that is shown rightly where ``mask`` is the spoiled share of each MCU."""
+    return scoring.share(float(1.0 - mask.mean()), 1.0)
 
 
 @dataclass(frozen=True, slots=True)

@@ -64,8 +64,10 @@ class RowEnds:
 
     def _sums(self) -> NDArray[np.float64]:
         """(width,): what all borders as far from the run's start, but for whole rows, say for being that of two rows."""
-        counted = np.bincount(np.arange(self.strange.size) % self.width, self.strange, self.width)
-        return np.asarray(_TEMPER * counted, np.float64)
+        width, whole = self.width, self.strange.size // self.width * self.width
+        sums = self.strange[:whole].reshape(-1, width).sum(axis=0, dtype=np.float64)
+        sums[: self.strange.size - whole] += self.strange[whole:]
+        return np.asarray(_TEMPER * sums)
 
     def moved(self, row: int, lost: int) -> float:
         """How rows from number ``row`` on speak for ending ``lost`` MCUs early rather than where they do, in nats; late, if that

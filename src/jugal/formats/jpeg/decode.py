@@ -75,10 +75,11 @@ class Decoded:
 
 @dataclass(slots=True)
 class Picture:
-    """The decoded frame: per component the plane of DC values (block rows, blocks a row), int32."""
+    """The decoded frame: per component the plane of DC values (block rows, blocks a row), in 16 bits where those of the picture fit,
+    as common decoders hold them."""
 
     frame: Frame
-    dc: list[NDArray[np.int32]]
+    dc: list[NDArray[np.signedinteger]]
     scans: list[Decoded]
     layout: Layout | None = None
     #: Per scan how much of the look is lost, 0..1, where it is astray and where it is missing; reckoned where a progressive
@@ -200,7 +201,7 @@ def decode(frame: Frame, scans: list[Scan], quant: dict[int, NDArray[np.uint16]]
     """
     layout = Layout.of(frame)
     progressive = frame.marker == spec.PROGRESSIVE
-    dc = np.zeros(layout.total, np.int32)
+    dc = np.zeros(layout.total, np.int16)
     nonzero = np.zeros(layout.total, np.uint64) if progressive else None
     limits = dc_limits(frame, quant)
     decoded = [_decode_scan(frame, layout, scan, dc, nonzero, limits, careful) for scan in scans]
@@ -213,11 +214,11 @@ def decode(frame: Frame, scans: list[Scan], quant: dict[int, NDArray[np.uint16]]
 
 def follow(
     frame: Frame, scans: list[Scan], quant: dict[int, NDArray[np.uint16]]
-) -> Iterator[tuple[Layout, NDArray[np.int32], NDArray[np.uint64]]]:
+) -> Iterator[tuple[Layout, NDArray[np.int16], NDArray[np.uint64]]]:
     """Of the blocks of a progressive frame after each of ``scans``: their DC values, and which coefficients are not zero
     (bit k: number k in zigzag order). The arrays are the same ones each time."""
     layout = Layout.of(frame)
-    dc, nonzero = np.zeros(layout.total, np.int32), np.zeros(layout.total, np.uint64)
+    dc, nonzero = np.zeros(layout.total, np.int16), np.zeros(layout.total, np.uint64)
     limits = dc_limits(frame, quant)
     for scan in scans:
         _decode_scan(frame, layout, scan, dc, nonzero, limits, False)

@@ -42,7 +42,7 @@ def match_levels(canvas: Canvas, run: Run, place: int) -> tuple[NDArray[np.int64
     parts = len(reader.shape)
     offsets, doubt = np.zeros(parts, np.int64), np.full(parts, _NO_NEIGHBOUR)
     if use.sum() < 3:
-        apart = canvas.usual_levels() - np.median(reader.levels(run.dc), axis=0)
+        apart = canvas.usual_levels() - np.median(reader.levels(run.dc), axis=1)
         return np.round(apart / reader.steps).astype(np.int64), doubt
     numbers, above, rows = numbers[use], above[use], rows[use]
     over, under = canvas.rims(above), own.of(numbers)
@@ -165,5 +165,5 @@ def sample_rows(reader: RunReader, run: Run, first: int, most: int, c: int, offs
     part, coefficients = reader.read(run.entropy, int(run.bits[first]), most, most)
     own = np.flatnonzero(reader.blocks == c)
     blocks = coefficients[: part.count, own].astype(np.float32)
-    blocks[..., 0] = run.dc[first : first + part.count, own] + offset
+    blocks[..., 0] = run.dc[first : first + part.count, own].astype(np.int32) + offset
     return samples_of(blocks, reader.quant[c]).reshape(part.count, -1)

@@ -82,7 +82,7 @@ class Likeness:
     @classmethod
     def of(cls, near: Sequence[NDArray[np.floating]], far: Sequence[NDArray[np.floating]]) -> Likeness | None:
         """None where too few are known."""
-        joined = [np.concatenate(kind) if kind else np.zeros(0) for kind in (near, far)]
+        joined = [kind[0] if len(kind) == 1 else np.concatenate(kind) if kind else np.zeros(0) for kind in (near, far)]
         return None if min(j.size for j in joined) < _FEW else cls(*joined)
 
     def said(self, distances: NDArray[np.floating], component: int) -> NDArray[np.float64]:

@@ -33,6 +33,10 @@ _BITS_AT_ONCE = 1 << 20
 #: Rows of MCUs and MCUs whose coefficients are read at once.
 _ROWS_AT_ONCE, _LEAST_AT_ONCE = 8, 2048
 _NO_COEFFICIENTS = np.zeros((0, 1, 64), np.int16)
+#: Bytes of which the bits, and sums of two places, can be counted in 32 bits.
+_NARROW = 1 << 27
+#: How many times the range of a picture a run that is not in step yet may use.
+_SPANS = 8
 #: MCUs from which it is learnt how much goes on in each block of them, the fewest of them, and the least that does.
 _CHANGES_LEARNT, _FEWEST_LEARNT, _LEAST_CHANGE = 4096, 16, 0.05
 
@@ -55,8 +59,8 @@ class Run:
     """
 
     entropy: Entropy
-    dc: NDArray[np.int32]
-    bits: NDArray[np.int64]
+    dc: NDArray[np.signedinteger]
+    bits: NDArray[np.signedinteger]
     failed: bool
 
     @property
@@ -119,23 +123,29 @@ class RunReader:
         self._ac = np.array([keys.index(ta | 0x10) for _, _, ta in self.scan.components], np.int64)
         steps = [int(q[0]) if q is not None else 1 for q in tables]
         self._span = np.array([int((2 << (self.frame.precision + 2)) * 1.2) // s + 4 for s in steps], np.int64)
+        # No two values of a run lie further apart than that, so that their differences fit as well.
+        self._most_apart = _SPANS * self._span
+        self._held = np.int16 if self._most_apart.max() <= np.iinfo(np.int16).max else np.int32
         self.total = self.frame.mcus_x * self.frame.mcus_y
 
     def read(self, entropy: Entropy, bit: int, most: int, with_coefficients: int = 0) -> tuple[Run, NDArray[np.int16]]:
         """Up to ``most`` MCUs from ``bit``, the coefficients of the first ``with_coefficients`` of them."""
-        dc = np.empty((max(0, most), self.blocks.size), np.int32)
-        bits = np.zeros(max(0, most) + 1, np.int64)
+        dc: NDArray[np.signedinteger] = np.empty((max(0, most), self.blocks.size), self._held)
+        bits: NDArray[np.signedinteger] = np.empty(max(0, most) + 1, np.int32 if entropy.length < _NARROW else np.int64)
         coefs = (
             np.empty((min(with_coefficients, most), self.blocks.size, 64), np.int16)
             if with_coefficients
             else _NO_COEFFICIENTS
         )
         count, failed = decode_run(
-            entropy.clean, bit, entropy.length * 8, self.blocks, self._dc, self._ac, *self._lookup, 8 * self._span,
+            entropy.clean, bit, entropy.length * 8, self.blocks, self._dc, self._ac, *self._lookup, self._most_apart,
             dc, bits, coefs,
         )  # fmt: skip
         coefs[count:] = 0
-        return Run(entropy, dc[:count], bits[: count + 1], bool(failed)), coefs
+        # Of a large picture the room that was not needed is worth giving back.
+        dc.resize((count, self.blocks.size), refcheck=False)
+        bits.resize(count + 1, refcheck=False)
+        return Run(entropy, dc, bits, bool(failed)), coefs
 
     @property
     def at_once(self) -> int:
@@ -157,7 +167,12 @@ class RunReader:
                 break
 
     def next_start(
-        self, entropy: Entropy, first: int, until: int, least: int, room: tuple[NDArray[np.int32], NDArray[np.int64]]
+        self,
+        entropy: Entropy,
+        first: int,
+        until: int,
+        least: int,
+        room: tuple[NDArray[np.signedinteger], NDArray[np.int32]],
     ) -> int:
         """The first bit from ``first`` up to ``until`` from which ``least`` MCUs read without an error; ``until`` if none.
 
@@ -166,15 +181,17 @@ class RunReader:
         return int(
             next_run(
                 entropy.clean, first, until, entropy.length * 8, self.blocks, self._dc, self._ac, *self._lookup,
-                8 * self._span, least, *room,
+                self._most_apart, least, *room,
             )
         )  # fmt: skip
 
-    def levels(self, dc: NDArray[np.int32]) -> NDArray[np.float64]:
-        """(MCUs, components): the mean level of each MCU in sample levels."""
-        out = np.empty((dc.shape[0], len(self.shape)))
-        for c in range(len(self.shape)):
-            out[:, c] = dc[:, self.blocks == c].mean(axis=1) * self.steps[c]
+    def levels(self, dc: NDArray[np.signedinteger]) -> NDArray[np.float32]:
+        """(components, MCUs): the mean level of each MCU in sample levels."""
+        out = np.empty((len(self.shape), dc.shape[0]), np.float32)
+        for first in range(0, dc.shape[0], self.at_once):
+            some = slice(first, first + self.at_once)
+            for c, levels in enumerate(out):
+                levels[some] = dc[some, self.blocks == c].mean(axis=1) * self.steps[c]
         return out
 
     def counted_from(self, run: Run) -> NDArray[np.int64]:
@@ -198,7 +215,7 @@ class RunReader:
         # Starts near one another fall into step in the same block; others are needed where it may be any.
         usual, members = (_BITS_FOR_ALL, _BITS_FOR_ALL) if self._interchangeable else (_BITS_TRIED, _MEMBERS)
         limit = min(_MOST_BITS_TRIED if surely else usual, probe.length * 8 - 64)
-        bit, room = 0, (np.empty((_MOST_PROBED, self.blocks.size), np.int32), np.empty(_MOST_PROBED + 1, np.int64))
+        bit, room = 0, (np.empty((_MOST_PROBED, self.blocks.size), self._held), np.empty(_MOST_PROBED + 1, np.int32))
         while len(runs) < members:
             until = min(usual, limit) if runs else limit
             bit = self.next_start(probe, bit, until, _LEAST_PROBED, room)
@@ -249,7 +266,7 @@ class RunReader:
             run, left = run.without_first(skip), left - 1
         return run
 
-    def _first_beyond(self, dc: NDArray[np.int32]) -> int | None:
+    def _first_beyond(self, dc: NDArray[np.signedinteger]) -> int | None:
         """The first MCU whose levels lie further from those of one before it than any in a picture do."""
         spread = np.maximum.accumulate(dc, axis=0) - np.minimum.accumulate(dc, axis=0)
         beyond = np.flatnonzero((spread > self._span[self.blocks]).any(axis=1))

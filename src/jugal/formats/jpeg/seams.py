@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.jpeg.canvas import ROWS_LEARNT
-from jugal.formats.jpeg.edges import read_sides
+from jugal.formats.jpeg.edges import read_sides, sides_by_rows
 from jugal.formats.jpeg.likeness import CHROMA, LEAST_DEVIATION, MOST_SAID, NOISE, Likeness, apart
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.kernels.seams import row_distances, seam_scores
@@ -34,8 +34,8 @@ _FEW_ROWS, _LEAST_BY_ROW = 4, 0.1
 _SURELY_BROKEN, _PLACES_TRIED = 12.0, 16
 #: What a nat counts by which MCUs go on where they stand, and columns from their own up to which displaced ones may seem to.
 _GOES_ON, _NEAR_COLUMNS = 5.0, 8
-#: Digits of sums that are looked at.
-_DIGITS = 6
+#: Digits of sums that are looked at, and how many of them at once.
+_DIGITS, _AT_ONCE = 6, 1 << 16
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +66,7 @@ class _Learning:
 
     def __init__(self, width: int, absolute: bool) -> None:
         self._width, self._absolute = width, absolute
-        #: By how much those so many rows apart are nearer than strangers in the same rows, (rows, width) each.
+        #: By how much those so many rows apart are nearer than strangers in the same rows, in the mean of each row.
         self._nearer: list[list[NDArray[np.float64]]] = [[] for _ in range(_ROWS_APART)]
         self._straight: list[NDArray[np.float64]] = []
         self._strange: list[NDArray[np.float64]] = []
@@ -84,7 +84,7 @@ class _Learning:
             if not straight.size:
                 break
             usual = np.mean(others, axis=0)
-            nearer.append(straight - usual)
+            nearer.append((straight - usual).mean(axis=1))
             self._alone.append(float(np.mean((others[0] - usual) ** 2)))
             if number == 0:
                 self._straight.append(straight.reshape(-1))
@@ -94,7 +94,7 @@ class _Learning:
         """None where too few were seen."""
         table = np.zeros((_ROWS_APART, 2))
         for number, nearer in enumerate(self._nearer):
-            means = np.concatenate([rows.mean(axis=1) for rows in nearer]) if nearer else np.zeros(0)
+            means = np.concatenate(nearer) if nearer else np.zeros(0)
             if means.size >= _FEW_ROWS:
                 table[number] = means.mean(), max(_LEAST_BY_ROW, float(means.std()))
         likeness = Likeness.of(self._straight, self._strange)
@@ -173,15 +173,20 @@ class Seams:
         beside = min(lost % self.width, -lost % self.width)
         return _GOES_ON * max(0.0, here) if beside > _NEAR_COLUMNS else 0.0
 
-    def meet(self, number: int) -> NDArray[np.float64]:
+    def meet(self, number: int) -> NDArray[np.float32]:
         """How each MCU of run ``number`` from its second row on speaks for going on from the one above, in nats."""
-        run, width, step = self._runs[number], self.width, ROWS_LEARNT * self.width
-        found = [np.zeros(0)]
-        for first in range(0, run.count - width, step):
-            sides = read_sides(self._reader, run, first, min(step + width, run.count - first))
-            pairs = [(b[:-width], t[width:]) for b, t in zip(sides.bottom, sides.top, strict=True)]
-            found.append(self._said(pairs))
-        return np.concatenate(found)
+        run, width = self._runs[number], self.width
+        # A large picture has millions: they are put where they stay.
+        found, known = np.zeros(max(0, run.count - width), np.float32), 0
+        lower: list[NDArray[np.float32]] = []
+        for sides in sides_by_rows(self._reader, run, 0, run.count):
+            lower = [np.concatenate(both) for both in zip(lower, sides.bottom, strict=True)] if lower else sides.bottom
+            count = max(0, lower[0].shape[0] - width)
+            met = [(below[:count], top[top.shape[0] - count :]) for below, top in zip(lower, sides.top, strict=True)]
+            found[known : known + count] = self._said(met)
+            known += count
+            lower = [below[count:] for below in lower]
+        return found[:known]
 
     def _said(self, pairs: list[tuple[NDArray, NDArray]], raised: list[float] | None = None) -> NDArray:
         """How pairs of sides, (MCUs, pixels) a component, speak for neighbours, in nats."""
@@ -228,14 +233,15 @@ class Seams:
         return out
 
 
-def _strange(meet: NDArray[np.float64], width: int) -> NDArray[np.float64]:
-    """For each ``width`` values on end how they speak for strangers, which is less than zero where they ``meet``, in nats. ``meet`` is
-    overwritten."""
-    np.cumsum(meet, out=meet)
-    strange = -meet[width - 1 :]
-    strange[1:] += meet[:-width]
-    # Sums of the same values are to be the same wherever they stand.
-    return np.round(strange, _DIGITS, out=strange)
+def _strange(meet: NDArray[np.float32], width: int) -> NDArray[np.float32]:
+    """For each ``width`` values on end how they speak for strangers, which is less than zero where they ``meet``, in nats."""
+    strange = np.empty(meet.size - width + 1, np.float32)
+    for first in range(0, strange.size, _AT_ONCE):
+        some = strange[first : first + _AT_ONCE]
+        sums = np.append(0.0, np.cumsum(meet[first : first + some.size + width - 1], dtype=np.float64))
+        # Sums of the same values are to be the same wherever they stand.
+        some[:] = np.round(sums[:-width] - sums[width:], _DIGITS)
+    return strange
 
 
 def _by_row(

@@ -14,6 +14,8 @@ from jugal.kernels.stairs import stair_heights
 
 #: From the median distance from the median to a standard deviation.
 MAD_TO_DEVIATION = 1.4826
+#: Differences that tell well enough how all of them vary.
+_ENOUGH = 1 << 18
 #: What a step near the picture's side counts: an edge of the subject that lies along a row of MCUs looks the same. Of fewer MCUs
 #: than so many a part of a step tells nothing.
 AT_SIDE, SIDE = 0.4, 3
@@ -95,7 +97,7 @@ def _stair(
     spreads = [_deviation(p[at : at + width]) for p in parts]
     shown = levels_shown([m[longer] for m in middles])
     even = height > _PLAIN or all(
-        spread <= max(_VARY * max(_LEAST_DEVIATION, _deviation(p)), _VARY_SHARE * shown)
+        spread <= max(_VARY * max(_LEAST_DEVIATION, _deviation(p[:: 1 + p.size // _ENOUGH])), _VARY_SHARE * shown)
         for spread, p in zip(spreads, parts, strict=True)
     )
     unusual = height / _usual_change(by_row, at // width)
@@ -137,14 +139,16 @@ def _usual_change(means: NDArray[np.float32], row: int) -> float:
     return max(_LEAST_USUAL, float(np.quantile(rest, 0.9))) if rest.size > 2 else 1.0
 
 
-def peaks(values: NDArray[np.float32], least: float, apart: int) -> list[int]:
-    """Where ``values`` reach ``least`` and are largest within the next ``apart``."""
+def peaks(values: NDArray[np.float32], least: float, apart: int, where: NDArray[np.bool_] | None = None) -> list[int]:
+    """Where ``values`` reach ``least``, more than 0, and are largest within the next ``apart``; of those ``where`` that is true only."""
     high = np.flatnonzero(values >= least)
+    high = high if where is None else high[where[high]]
     found: list[int] = []
     number = 0
     while number < high.size:
         start = int(high[number])
-        found.append(start + int(np.argmax(values[start : start + apart])))
+        some = slice(start, start + apart)
+        found.append(start + int(np.argmax(values[some] if where is None else values[some] * where[some])))
         number = int(np.searchsorted(high, found[-1] + apart))
     return found
 

@@ -37,7 +37,7 @@ _LEAST_ROWS = 6
 def clear_steps(
     reader: RunReader,
     entropy: Entropy,
-    bits: NDArray[np.int64],
+    bits: NDArray[np.signedinteger],
     planes: list[NDArray[np.float32]],
     at_side: float = AT_SIDE,
 ) -> Iterator[Step]:
@@ -68,8 +68,7 @@ def step_inside(reader: RunReader, run: Run, place: int) -> int | None:
     rows = (run.count - skip) // width
     if rows < _LEAST_ROWS or width < 8:
         return None
-    levels = reader.levels(run.dc[skip : skip + rows * width])
-    planes = [levels[:, c].reshape(rows, width).astype(np.float32) for c in range(levels.shape[1])]
+    planes = list(reader.levels(run.dc[skip : skip + rows * width]).reshape(-1, rows, width))
     # Near a side either weight may hit the one MCU from which both its rows are even.
     for at_side in (AT_SIDE, 1.0):
         for step in clear_steps(reader, run.entropy, run.bits[skip:], planes, at_side):

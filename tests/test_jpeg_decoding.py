@@ -186,7 +186,7 @@ def test_a_run_is_the_same_however_narrow_its_numbers_are_held(quality: int, mon
         assert (apart <= np.iinfo(np.int16).max).all(), "so that differences fit too"
     assert structure.frame is not None
     structure.frame = replace(structure.frame, precision=12)
-    assert (RunReader(structure)._held == np.int32) == (quality == 100), "of finer samples there may be more levels"
+    assert (RunReader(structure)._held == np.int32) == (quality > 30), "of finer samples there may be more levels"
 
 
 @pytest.mark.parametrize("coding", CODINGS[:2], ids=str)

@@ -37,15 +37,22 @@ zeros, noise or another picture's data in their stead, or nothing. Each MCU that
 the one that belongs there, and its levels too; and each of its samples as Pillow shows it, wherever it is from. Flat are pictures more
 than half of whose pixels were the same as the one beside them before the noise: drawings, pages, stars; under noise nothing
 tells one place in their flat parts from another. Photographs have noise and drawings have none: that is the third set, and the fourth,
-which has restart markers after every 4 to 32 MCUs or every row or two.
+which has restart markers after every 4 to 32 MCUs or every row or two. The fifth is the first with a thumbnail in the Exif data, as cameras put
+one there, of 160 by 120 pixels at most, every second one between black bars.
 
 """
 _PICTURES = 26
 _CLUSTER, _APART, _LEVELS = 4096, 5, 2.0
 _WIDTH, _TALLEST = 3600, 3200
-#: Deviation of the noise, of fine pictures in good light, and as much as makes files as large as a camera's; that of flat pictures; and
-#: whether there are restart markers, and where in turn.
-_SETS = ((2.5, 2.5, False), (6.0, 6.0, False), (6.0, 0.0, False), (6.0, 0.0, True))
+#: Deviation of the noise, of fine pictures in good light, and as much as makes files as large as a camera's; that of flat pictures;
+#: whether there are restart markers, and where in turn; and whether there is a thumbnail.
+_SETS = (
+    (2.5, 2.5, False, False),
+    (6.0, 6.0, False, False),
+    (6.0, 0.0, False, False),
+    (6.0, 0.0, True, False),
+    (2.5, 2.5, False, True),
+)
 _MARKERS = (
     {"restart_marker_blocks": 7},
     {"restart_marker_rows": 1},
@@ -64,9 +71,11 @@ _LOSSES = (
 )
 
 
-def enlarged(limit: int, grain: float, of_flat: float, markers: bool = False) -> list[tuple[bytes, bool]]:
+def enlarged(
+    limit: int, grain: float, of_flat: float, markers: bool = False, thumbnails: bool = False
+) -> list[tuple[bytes, bool]]:
     """Enlarged pictures with so much noise, flat ones with another, by two samplings in turn, and whether each is flat; with restart
-    markers or without."""
+    markers and thumbnails or without."""
     out: list[tuple[bytes, bool]] = []
     for _, picture in pictures():
         width = _WIDTH if picture.height * _WIDTH <= _TALLEST * picture.width else _WIDTH * 2 // 3
@@ -76,8 +85,11 @@ def enlarged(limit: int, grain: float, of_flat: float, markers: bool = False) ->
         flat = _is_flat(picture)
         noise = np.random.default_rng(1).normal(0, of_flat if flat else grain, large.shape)
         grainy = Image.fromarray(np.clip(large + noise, 0, 255).astype(np.uint8))
-        options = {"quality": 88} if len(out) % 2 else {"quality": 93, "subsampling": 1}
+        options: dict[str, object] = {"quality": 88} if len(out) % 2 else {"quality": 93, "subsampling": 1}
         marked = _MARKERS[len(out) % len(_MARKERS)] if markers else {}
+        if thumbnails:
+            small = encode.thumbnail_of(grainy, bars=len(out) % 2 == 1)
+            options["exif"] = encode.exif_of("Lurga M2", "2026:05:14 07:31:00", *grainy.size, thumbnail=small)
         out.append((encode.jpeg(grainy, **options, **marked), flat))
         if len(out) == limit:
             break
@@ -206,13 +218,18 @@ def main() -> None:
     parser.add_argument("--pictures", type=int, default=_PICTURES)
     arguments = parser.parse_args()
     lines: list[str] = []
-    for grain, of_flat, markers in _SETS:
-        files = enlarged(arguments.pictures, grain, of_flat, markers)
+    for grain, of_flat, markers, thumbnails in _SETS:
+        files = enlarged(arguments.pictures, grain, of_flat, markers, thumbnails)
         if not files:
             print("No pictures: the packages could not be fetched.")
             return
-        without = "" if of_flat else ", drawings without noise"
-        lines += [*([""] if lines else []), *_measured(files, without + (", with restart markers" if markers else ""))]
+        kinds = (
+            (not of_flat, "drawings without noise"),
+            (markers, "with restart markers"),
+            (thumbnails, "with thumbnails"),
+        )
+        kind = "".join(f", {words}" for is_so, words in kinds if is_so)
+        lines += [*([""] if lines else []), *_measured(files, kind)]
     if arguments.pictures == _PICTURES:
         record.put("Pictures harmed inside their scan", _TEXT + "\n".join(lines))
 

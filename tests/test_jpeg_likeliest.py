@@ -8,14 +8,18 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from PIL import Image
 
+from jugal.binary.source import Source
 from jugal.formats.jpeg.columns import RowEnds
 from jugal.formats.jpeg.likeness import borders_of
+from jugal.formats.jpeg.parse import walk
 from jugal.formats.jpeg.places import Stray as Lost
 from jugal.formats.jpeg.places import _density, _spread, lost_likely, most_likely
-from jugal.formats.jpeg.runs import Run
-from jugal.formats.jpeg.seams import _strange
+from jugal.formats.jpeg.runs import Run, RunReader
+from jugal.formats.jpeg.seams import Seams, _strange
 from jugal.kernels.seams import FEW, seam_scores
+from jugal.samples import encode
 
 
 def run_of(count: int, bits_each: int, begin: int = 0) -> Run:
@@ -186,6 +190,30 @@ def test_of_very_many_distances_a_part_tells_where_classes_part(monkeypatch: pyt
     monkeypatch.setattr("jugal.formats.jpeg.likeness._ENOUGH", 4000)
     some = borders_of(kinds, shares)
     assert not np.array_equal(some, whole) and np.abs(some - whole).max() < 0.1
+
+
+@pytest.mark.parametrize("slant", [0, -12, 20])
+def test_edges_that_slant_do_not_tell_the_column_to_the_mcu(slant: int) -> None:
+    """Bars that move by so many pixels a row of MCUs go on in another column behind a gap."""
+    width, rows, gone = 60, 40, 2 * 60
+    down, across = np.mgrid[0 : 16 * rows, 0 : 16 * width]
+    rng = np.random.default_rng(3)
+    bars = np.cumsum(rng.normal(0, 0.15, 40_000))
+    shown = 128 + 24 * np.sin(bars[20_000 + across - (slant * down) // 16]) + rng.normal(0, 1, down.shape)
+    data = encode.jpeg(Image.fromarray(np.clip(shown, 0, 255).astype(np.uint8)).convert("RGB"), quality=92)
+    structure = walk(Source.from_bytes(data), 0)
+    reader = RunReader(structure)
+    whole, _ = reader.read(structure.scans[0].entropy, 0, reader.total)
+    at = 18 * width + 20
+    seams = Seams(reader, [whole.only_first(at), whole.without_first(at + gone)])
+    plain = seams._seam(seams._tails[0], seams._heads[1], 4 * width)
+    found = seams.between(0, 4 * width)
+    near = slice(gone - 8, gone + 9)
+    assert found[gone] >= found[near].max() - 1e-9 and found[gone] > 5
+    if slant:
+        assert abs(int(np.argmax(plain[near])) - 8 + 2 * slant / 16) < 1, "by itself it goes on in another column"
+        assert found[gone] > plain[gone] + 4
+    assert (found >= plain).all() and found.max() == plain.max()
 
 
 def test_a_seam_fits_best_where_the_rows_were_one_picture() -> None:

@@ -21,8 +21,8 @@ from jugal.samples.scenes import PARAGRAPHS, river_frame, river_sound, riverbed
 _FIXED_DATE = (2026, 5, 14, 7, 30, 0)
 
 
-def exif_of(camera: str, taken: str, width: int, height: int, thumbnail: bool = True) -> bytes:
-    """An Exif block as a camera writes it."""
+def exif_of(camera: str, taken: str, width: int, height: int, thumbnail: bytes = b"") -> bytes:
+    """An Exif block as a camera writes it, with a JPEG as its thumbnail if one is given."""
     exif = Image.Exif()
     exif[0x010F], exif[0x0110] = camera.split()[0], camera
     exif[0x0132] = taken
@@ -30,7 +30,35 @@ def exif_of(camera: str, taken: str, width: int, height: int, thumbnail: bool = 
     inner[0x9003] = taken
     inner[0x829A], inner[0x829D], inner[0x8827] = IFDRational(1, 250), IFDRational(28, 10), 200
     inner[0xA002], inner[0xA003] = width, height
-    return exif.tobytes()
+    data = exif.tobytes()
+    return _with_thumbnail(data, thumbnail) if thumbnail else data
+
+
+def _with_thumbnail(exif: bytes, thumbnail: bytes) -> bytes:
+    """``exif`` with a second directory behind it (Exif 3.0 4.5.4): compression 6, and where the JPEG lies that follows it."""
+    head, tiff = exif[:6], bytearray(exif[6:])
+    order = "<" if tiff[:2] == b"II" else ">"
+    (first,) = struct.unpack_from(f"{order}I", tiff, 4)
+    (count,) = struct.unpack_from(f"{order}H", tiff, first)
+    begin, size = len(tiff), 2 + 3 * 12 + 4
+    struct.pack_into(f"{order}I", tiff, first + 2 + 12 * count, begin)
+    rows = struct.pack(f"{order}HHIHH", 0x0103, 3, 1, 6, 0)
+    rows += struct.pack(f"{order}HHII", 0x0201, 4, 1, begin + size) + struct.pack(
+        f"{order}HHII", 0x0202, 4, 1, len(thumbnail)
+    )
+    return head + bytes(tiff) + struct.pack(f"{order}H", 3) + rows + bytes(4) + thumbnail
+
+
+def thumbnail_of(picture: Image.Image, bars: bool = False) -> bytes:
+    """A thumbnail as cameras put one into Exif data: 160 by 120 pixels, between ``bars`` where the picture has another shape, or as
+    much of that as it takes."""
+    small = picture.copy()
+    small.thumbnail((160, 120), Image.Resampling.LANCZOS)
+    if bars:
+        framed = Image.new("RGB", (160, 120))
+        framed.paste(small, ((160 - small.width) // 2, (120 - small.height) // 2))
+        small = framed
+    return jpeg(small, quality=85)
 
 
 def jpeg(picture: Image.Image, **options: object) -> bytes:

@@ -12,6 +12,7 @@ from jugal.formats.jpeg.columns import RowEnds, find_break_near, read_row_ends
 from jugal.formats.jpeg.edges import Edges
 from jugal.formats.jpeg.foreign import foreign_start
 from jugal.formats.jpeg.places import Spot, Stray, find_places
+from jugal.formats.jpeg.reference import Reference
 from jugal.formats.jpeg.runs import LEAST_KEPT, Run, RunReader
 from jugal.formats.jpeg.seams import Seams
 from jugal.formats.jpeg.steps import step_inside
@@ -28,7 +29,12 @@ _MOST_BEYOND = 2
 
 
 def settle(
-    reader: RunReader, head: Run, pieces: list[Stray], known: Edges, ends: RowEnds
+    reader: RunReader,
+    head: Run,
+    pieces: list[Stray],
+    known: Edges,
+    ends: RowEnds,
+    reference: Reference | None = None,
 ) -> tuple[Run, list[Stray], list[Spot]]:
     """Places the runs; where a seam or a step tells that one breaks unseen, or one fell into step late,
     that is mended and all are placed again."""
@@ -37,7 +43,7 @@ def settle(
         pieces = _fitting(reader, head, pieces)
         seams = Seams(reader, [head, *(p.run for p in pieces)])
         ends = ends.of(0, head.count)
-        spots = find_places(reader.total, head, pieces, seams, ends)
+        spots = find_places(reader.total, head, pieces, seams, ends, reference)
         parted = None
         if left:
             plain = _plain_parting(reader, head, pieces, spots, seams)

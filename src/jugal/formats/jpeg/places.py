@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from scipy.special import logsumexp
 
 from jugal.formats.jpeg.columns import RowEnds
+from jugal.formats.jpeg.reference import Reference
 from jugal.formats.jpeg.runs import Run
 from jugal.formats.jpeg.seams import Seams
 from jugal.formats.jpeg.stairs import MAD_TO_DEVIATION
@@ -85,10 +86,13 @@ class Spot:
     gained: float = 0.0
 
 
-def find_places(total: int, head: Run, pieces: list[Stray], seams: Seams, ends: RowEnds) -> list[Spot]:
+def find_places(
+    total: int, head: Run, pieces: list[Stray], seams: Seams, ends: RowEnds, reference: Reference | None = None
+) -> list[Spot]:
     """A spot for each of ``pieces``, which follow the first MCUs, ``head``, of a picture of ``total`` in this order.
 
-    ``seams`` are those of the head and the pieces, ``ends`` those of the head's rows. None where there are none, or more MCUs in them than there is room for.
+    ``seams`` are those of the head and the pieces, ``ends`` those of the head's rows; ``reference`` is a small copy of the
+    picture. None where there are none, or more MCUs in them than there is room for.
     """
     room = total - head.count - sum(p.run.count for p in pieces)
     if not pieces or room < len(pieces):
@@ -101,6 +105,8 @@ def find_places(total: int, head: Run, pieces: list[Stray], seams: Seams, ends: 
     for piece in pieces:
         column = piece.ends.columns(ends)
         columns.append(column[(at + np.arange(most + 1)) % seams.width])
+        if reference is not None:
+            columns[-1] += reference.places(piece.run, at, most + 1)
         at += piece.run.count
     lost, sureties = most_likely([a + b for a, b in zip(likely, between, strict=True)], columns, end)
     spots, at, before = [], head.count, 0

@@ -6,8 +6,9 @@ placed (``places.py``) and brought to the level that they lost (``levels.py``). 
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from functools import cache
 from itertools import chain
 
 import numpy as np
@@ -29,6 +30,7 @@ from jugal.formats.jpeg.levels import match_levels
 from jugal.formats.jpeg.parse import Structure, read_entropy, walk
 from jugal.formats.jpeg.partings import settle, without_foreign
 from jugal.formats.jpeg.places import Spot, Stray
+from jugal.formats.jpeg.reference import Reference
 from jugal.formats.jpeg.runs import LEAST_KEPT, Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan, select, usable
 from jugal.kernels.stuffing import pack_parts
@@ -41,17 +43,21 @@ _SECTORS_TRIED = 40
 _STARTS_TRIED = 16
 #: MCUs within which a run is in step, and levels from mid-grey that none has.
 _SETTLING, _BEYOND = 64, 150.0
+#: Neutral MCUs that are written at once.
+_GAP_AT_ONCE = 4096
 #: Rows of a run from which it is told whether it belongs to the picture, though it soon fails.
 _ROWS_SURE = 4
 
 
 @dataclass(slots=True)
 class Mosaic:
-    """What is left of a picture: the ``before`` MCUs ahead of the damage and the runs behind it, in order."""
+    """What is left of a picture: the ``before`` MCUs ahead of the damage and the runs behind it, in order; and a small copy of it in
+    the file by which they were put there, if there is one."""
 
     reader: RunReader
     before: int
     placed: list[Placed]
+    reference: Reference | None = None
 
     @property
     def kept(self) -> float:
@@ -95,14 +101,15 @@ def find_mosaic(
     if not found[0].seen:
         head = head.only_first(head.count - foreign_end(reader, head, known))
     head, pieces, ends = _whole(reader, head, _own(found, reader, known), known)
-    head, pieces, spots = settle(reader, head, pieces, known, ends)
+    reference = Reference.of(subject, structure, reader, head)
+    head, pieces, spots = settle(reader, head, pieces, known, ends, reference)
     if not spots:
         return None
     canvas = Canvas(picture, reader, head)
     gamut = Gamut(reader, head)
-    mosaic = Mosaic(reader, head.count, [])
+    mosaic = Mosaic(reader, head.count, [], reference)
     for piece, spot in zip(pieces, spots, strict=True):
-        placed = _put(canvas, piece, gamut, spot)
+        placed = _put(canvas, piece, gamut, reference, spot)
         if placed is not None:
             mosaic.placed.append(placed)
     return mosaic if mosaic.placed else None
@@ -236,7 +243,7 @@ def _resume(subject: Subject, reader: RunReader, at: int, stop: int, seen: bool)
     return None
 
 
-def _put(canvas: Canvas, stray: Stray, gamut: Gamut, spot: Spot) -> Placed | None:
+def _put(canvas: Canvas, stray: Stray, gamut: Gamut, reference: Reference | None, spot: Spot) -> Placed | None:
     """Takes a run in at its place, its level matched."""
     run, place = stray.run, spot.place
     if place <= canvas.end:
@@ -244,7 +251,10 @@ def _put(canvas: Canvas, stray: Stray, gamut: Gamut, spot: Spot) -> Placed | Non
         run, place = run.without_first(min(run.count, skip)), place + skip
     if run.count < LEAST_KEPT:
         return None
-    offsets, doubt = gamut.settle(run, *match_levels(canvas, run, place))
+    offsets, doubt = match_levels(canvas, run, place)
+    if reference is not None:
+        offsets, doubt = reference.settle(run, place, offsets, doubt)
+    offsets, doubt = gamut.settle(run, offsets, doubt)
     skip = _wild_start(canvas.reader, run, offsets)
     if run.count - skip < LEAST_KEPT:
         return None
@@ -286,9 +296,11 @@ def resync(subject: Subject, donor: Subject | None) -> RepairDraft:
 
 
 def write(structure: Structure, picture: Picture, mosaic: Mosaic) -> RepairDraft:
-    """The picture of a mosaic as a file: neutral blocks stand for what is lost."""
+    """The picture of a mosaic as a file: neutral blocks stand for what is lost, at the levels that a small copy has there, if there is
+    one."""
     reader = mosaic.reader
     structure, header = with_neutral_codes(structure)
+    copy = mosaic.reference if _any_level(structure) else None
     scan = structure.scans[0]
     head, _ = reader.read(scan.entropy, first_bit(picture), mosaic.before)
     parts: list[Iterable[NDArray[np.uint8]]] = [head.own_bits()]
@@ -298,7 +310,8 @@ def write(structure: Structure, picture: Picture, mosaic: Mosaic) -> RepairDraft
     steps = [f"Kept the {head.count:,} blocks of the picture before the damage."]
     for placed in mosaic.placed:
         lost = placed.place - reached
-        parts.append(_gap(structure, lost, levels, usual, reader.counted_from(placed.run) + placed.offsets))
+        then = reader.counted_from(placed.run) + placed.offsets
+        parts.append(_gap(structure, reached, lost, levels, usual, then, copy))
         parts.append(placed.run.own_bits())
         levels = _last_levels(reader, placed.run, placed.offsets)
         usual = _usual_levels(reader, placed.run, placed.offsets)
@@ -308,25 +321,54 @@ def write(structure: Structure, picture: Picture, mosaic: Mosaic) -> RepairDraft
             f"Wrote {lost:,} neutral blocks, took up decoding at byte {begin:,} and put {placed.run.count:,} blocks back."
         )
     if reached < reader.total:
-        parts.append(_gap(structure, reader.total - reached, levels, usual, usual))
+        parts.append(_gap(structure, reached, reader.total - reached, levels, usual, usual, copy))
         steps.append(f"Wrote {reader.total - reached:,} neutral blocks to the end of the picture.")
     steps.append("Matched brightness and tint at the seams.")
+    if mosaic.reference is not None:
+        across, down = mosaic.reference.size
+        filled = ", and gave neutral blocks those that it has there" if copy else ""
+        steps.append(
+            f"Took places and levels from the small picture of {across} × {down} pixels in the file as well{filled}."
+        )
     pieces: tuple[Piece, ...] = (*header, *pack_parts(chain.from_iterable(parts)), spec.MARK_EOI)
     return RepairDraft(pieces, tuple(steps), kept=mosaic.kept)
 
 
+def _any_level(structure: Structure) -> bool:
+    """Whether there are codes for changes of any size."""
+    frame, scan = structure.frame, structure.scans[0]
+    assert frame is not None
+    sizes = set(range(frame.precision + 4))
+    return all(sizes <= set(scan.tables[td].symbols) for _, td, _ in scan.components)
+
+
 def _gap(
-    structure: Structure, lost: int, levels: NDArray[np.int64], usual: NDArray[np.int64], then: NDArray[np.int64]
-) -> list[NDArray[np.uint8]]:
-    """The bits of ``lost`` neutral MCUs at the ``usual`` levels between MCUs at ``levels`` and ones that count from ``then``.
+    structure: Structure,
+    first: int,
+    lost: int,
+    levels: NDArray[np.int64],
+    usual: NDArray[np.int64],
+    then: NDArray[np.int64],
+    copy: Reference | None,
+) -> Iterator[NDArray[np.uint8]]:
+    """The bits of ``lost`` neutral MCUs, ``first`` the number of the first, at the levels of a ``copy``, the ``usual`` ones where it
+    has none, between MCUs at ``levels`` and ones that count from ``then``.
 
     The last MCU ahead of a fault may have any colour.
     """
     scan = structure.scans[0]
-    if lost < 2:
-        return [neutral_mcu(structure, scan, (then - levels).tolist())] * lost
-    first, last = (neutral_mcu(structure, scan, change.tolist()) for change in (usual - levels, then - usual))
-    return [first, np.tile(neutral_mcu(structure, scan), lost - 2), last]
+    mcu = cache(lambda *changes: neutral_mcu(structure, scan, list(changes)))
+    for begin in range(first, first + lost, _GAP_AT_ONCE):
+        count = min(_GAP_AT_ONCE, first + lost - begin)
+        filled = np.tile(usual, (count, 1))
+        if copy is not None:
+            shown = copy.shown(np.arange(begin, begin + count))
+            filled[:, : shown.shape[1]] = shown
+        if begin + count == first + lost:
+            filled[-1] = then
+        changes = np.diff(filled, axis=0, prepend=levels[None])
+        yield np.concatenate([mcu(*change) for change in changes.tolist()])
+        levels = filled[-1]
 
 
 def _usual_levels(reader: RunReader, run: Run, offsets: NDArray[np.int64]) -> NDArray[np.int64]:

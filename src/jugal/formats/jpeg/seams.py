@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jugal.formats.jpeg.canvas import ROWS_LEARNT
-from jugal.formats.jpeg.edges import read_sides, sides_by_rows
+from jugal.formats.jpeg.edges import Sides, read_sides, sides_by_rows
 from jugal.formats.jpeg.likeness import CHROMA, LEAST_DEVIATION, MOST_SAID, NOISE, Likeness, apart
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.kernels.seams import row_distances, seam_scores
@@ -34,6 +34,8 @@ _FEW_ROWS, _LEAST_BY_ROW = 4, 0.1
 _SURELY_BROKEN, _PLACES_TRIED = 12.0, 16
 #: What a nat counts by which MCUs go on where they stand, and columns from their own up to which displaced ones may seem to.
 _GOES_ON, _NEAR_COLUMNS = 5.0, 8
+#: Rows that are left out to see how far what is shown is displaced across as many, and nats by which it must look so.
+_SLANTED_ROWS, _SLANTED = 4, 1.0
 #: Digits of sums that are looked at, and how many of them at once.
 _DIGITS, _AT_ONCE = 6, 1 << 16
 
@@ -118,11 +120,14 @@ class Seams:
         #: Per run the sides of its first MCUs and of its last ones.
         self._heads: list[list[NDArray[np.float32]]] = []
         self._tails: list[list[NDArray[np.float32]]] = []
+        #: Per run the first rows behind which some are left out, those further on, the ones ahead of the last row, and that.
+        self._within: list[tuple[Sides, Sides]] = []
         for number, run in enumerate(runs):
             head = read_sides(reader, run, 0, min(run.count, told))
             self._heads.append([top[: self.width].copy() for top in head.top])
             tail = head if run.count <= told else read_sides(reader, run, run.count - told, told)
             self._tails.append([bottom[-_ROWS_MET * self.width :].copy() for bottom in tail.bottom])
+            self._within.append((self._few_rows(head, first=True), self._few_rows(tail, first=False)))
             # Of the picture's first MCUs those near the damage tell more.
             for sides in [head, tail] if number else [tail]:
                 for one, bottom, top in zip(learning, sides.bottom, sides.top, strict=False):
@@ -132,7 +137,43 @@ class Seams:
     def between(self, number: int, most: int, behind: int | None = None) -> NDArray[np.float64]:
         """(most + 1,): how run ``behind``, the next one if that is not said, goes on from the end of run ``number`` with so many MCUs
         lost between them."""
-        return self._seam(self._tails[number], self._heads[number + 1 if behind is None else behind], most)
+        behind = number + 1 if behind is None else behind
+        seam = self._seam(self._tails[number], self._heads[behind], most)
+        return self._widened(seam, self._within[number][1], self._within[behind][0])
+
+    def _few_rows(self, sides: Sides, first: bool) -> Sides:
+        """The first rows, or the last ones, in which it is seen how far what is shown is displaced across some; none where there are
+        too few."""
+        count = (_ROWS_MET + _SLANTED_ROWS + 1) * self.width
+        if sides.top[0].shape[0] < count:
+            return Sides([], [])
+        which = slice(0, count) if first else slice(sides.top[0].shape[0] - count, None)
+        return Sides([top[which].copy() for top in sides.top], [bottom[which].copy() for bottom in sides.bottom])
+
+    def _widened(self, seam: NDArray[np.float64], ahead: Sides, behind: Sides) -> NDArray[np.float64]:
+        """A seam as it would be at best if what is shown there is displaced across the gap as it is in the rows ``ahead`` of it and
+        ``behind``: edges that slant go on in another column, so that the one they meet in tells less."""
+        out = seam.copy()
+        for gone in range(_SLANTED_ROWS + 1):
+            low = gone * self.width - self.width // 2
+            high = low + self.width if gone < _SLANTED_ROWS else seam.size
+            found = [self._slant(rows, gone) for rows in (ahead, behind) if rows.top]
+            for columns in range(min([0, *found]), max([0, *found]) + 1):
+                start, stop = max(0, low, -columns), min(high, seam.size - max(0, columns))
+                if start < stop:
+                    moved = seam[start + columns : stop + columns]
+                    np.maximum(out[start:stop], moved, out=out[start:stop])
+        return out
+
+    def _slant(self, rows: Sides, gone: int) -> int:
+        """By how many columns more than none one of the rows seems to be displaced from where so many rows are left out ahead of it."""
+        width, place = self.width, gone * self.width
+        begin = rows.top[0].shape[0] - (gone + _ROWS_MET + 1) * width
+        above = [bottom[begin : begin + _ROWS_MET * width] for bottom in rows.bottom]
+        seam = self._seam(above, [top[-width:] for top in rows.top], place + _NEAR_COLUMNS)
+        low = max(0, place - _NEAR_COLUMNS)
+        best = low + int(np.argmax(seam[low:]))
+        return best - place if seam[best] > seam[place] + _SLANTED else 0
 
     def parting(
         self, number: int, most: int, least: float = _SURELY_BROKEN, extra: int = 0, exactly: bool = False

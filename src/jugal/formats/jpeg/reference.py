@@ -22,6 +22,8 @@ from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
 from jugal.formats.jpeg.stairs import MAD_TO_DEVIATION
 
+#: MCUs whose levels are looked up at once.
+_AT_ONCE = 1 << 16
 #: Samples of a copy for each MCU of the picture from which on means of its blocks are enough, and those down and across that are
 #: looked at.
 _FINE, _POINTS = 16, 4
@@ -219,7 +221,9 @@ class Reference:
     @cached_property
     def _luma(self) -> NDArray[np.float32]:
         """The levels of all MCUs, by brightness."""
-        return self.levels(np.arange(self._reader.total), 0)
+        total = self._reader.total
+        starts = range(0, total, _AT_ONCE)
+        return np.concatenate([self.levels(np.arange(at, min(total, at + _AT_ONCE)), 0) for at in starts])
 
     def _learnt(self, head: Run, c: int) -> _Known:
         found = self._compared(head, 0, c)

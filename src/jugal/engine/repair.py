@@ -13,6 +13,7 @@ from jugal.binary.output import OutputRefused, exclusive_output, free_name, scra
 from jugal.binary.source import Source, SourceUnreadable
 from jugal.engine.donors import fitting_donors
 from jugal.engine.examine import examine_file
+from jugal.engine.memory import give_back
 from jugal.formats.base import RepairDraft, Repairer, RepairImpossible, Subject
 from jugal.formats.registry import formats
 from jugal.model.finding import Severity
@@ -135,10 +136,13 @@ def _attempt(
     apply = spec.repairs.get(plan.method) if spec else None
     if apply is None:
         return _with(base, error=f"The repair '{plan.method}' does not exist for {examination.format}.")
+    # An examination of a large file leaves much behind in pieces, and so does what writes its repair.
+    give_back()
     try:
         output, steps, kept = _made(apply, examination.path, donor.path if donor else None, rate, into, name)
     except (RepairImpossible, SourceUnreadable, OutputRefused) as error:
         return _with(base, error=str(error))
+    give_back()
     measured = examine_file(output)
     if measured.score is not None and measured.score > kept:
         measured = replace(measured, score=round(kept, 2))

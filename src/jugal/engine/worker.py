@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ctypes
 import io
 import os
 import resource
@@ -11,38 +10,25 @@ from PIL import Image
 
 from jugal.binary.limits import DEFAULT_LIMITS, Limits
 from jugal.engine.examine import examine_file
+from jugal.engine.memory import give_back_large_blocks
 from jugal.engine.sight import sight_of
 from jugal.model.result import Examination, Thumbnail
 from jugal.model.small import Small
 
 MEMORY_CEILING = 6 << 30
-_LARGE_BLOCK = 4 << 20
-#: As malloc.h numbers them.
-_M_TRIM_THRESHOLD, _M_MMAP_THRESHOLD = -1, -3
 #: Below this score a picture is not compared with others: what is grey in both would make them alike.
 _SEEN_ENOUGH = 60.0
 
 
 def prepare() -> None:
     """Sets the worker's memory ceiling, towards which mapped source files do not count, and when it gives memory back."""
-    _give_back_large_blocks()
+    give_back_large_blocks()
     _, hard = resource.getrlimit(resource.RLIMIT_DATA)
     ceiling = MEMORY_CEILING if hard == resource.RLIM_INFINITY else min(MEMORY_CEILING, hard)
     resource.setrlimit(resource.RLIMIT_DATA, (ceiling, hard))
     resource.setrlimit(resource.RLIMIT_CORE, (0, resource.getrlimit(resource.RLIMIT_CORE)[1]))
     # Whoever waits at the window or the terminal goes before the run.
     os.nice(5)
-
-
-def _give_back_large_blocks() -> None:
-    """Lets the C library return each large block to the system when it is freed.
-
-    By itself it soon keeps all that it ever handed out, in pieces: a third more than a large picture needs.
-    """
-    mallopt = getattr(ctypes.CDLL(None), "mallopt", None)
-    if mallopt is not None:  # a C library without it does as it likes
-        mallopt(_M_MMAP_THRESHOLD, _LARGE_BLOCK)
-        mallopt(_M_TRIM_THRESHOLD, _LARGE_BLOCK)
 
 
 def small_picture(thumbnail: Thumbnail, sighted: bool = True, side: int = 192) -> Small:

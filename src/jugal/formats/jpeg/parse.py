@@ -505,5 +505,6 @@ def _plausible(marker: int, body: bytes) -> bool:
 def soi_positions(source: Source, limit: int = 64) -> list[int]:
     """Offsets of start-of-image markers followed by a marker segment, in the first MiBs."""
     data = source.read(0, _HEADER_SEARCH)
+    source.release()
     pattern = re.compile(rb"\xff\xd8\xff[\xc0-\xc4\xdb\xdd\xe0-\xef\xfe]")
     return [m.start() for m, _ in zip(pattern.finditer(data), range(limit), strict=False)]

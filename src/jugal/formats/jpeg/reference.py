@@ -219,11 +219,13 @@ class Reference:
         return np.asarray(np.maximum(grey_dilation(said, structure=_BESIDE), -_MOST_SAID))
 
     @cached_property
-    def _luma(self) -> NDArray[np.float32]:
+    def _luma(self) -> NDArray[np.float16]:
         """The levels of all MCUs, by brightness."""
         total = self._reader.total
         starts = range(0, total, _AT_ONCE)
-        return np.concatenate([self.levels(np.arange(at, min(total, at + _AT_ONCE)), 0) for at in starts])
+        # Of a large picture it is large, and a tenth of a level is more than the copy tells.
+        some = (self.levels(np.arange(at, min(total, at + _AT_ONCE)), 0) for at in starts)
+        return np.concatenate([levels.astype(np.float16) for levels in some])
 
     def _learnt(self, head: Run, c: int) -> _Known:
         found = self._compared(head, 0, c)

@@ -120,14 +120,11 @@ class Seams:
         #: Per run the sides of its first MCUs and of its last ones.
         self._heads: list[list[NDArray[np.float32]]] = []
         self._tails: list[list[NDArray[np.float32]]] = []
-        #: Per run the first rows behind which some are left out, those further on, the ones ahead of the last row, and that.
-        self._within: list[tuple[Sides, Sides]] = []
         for number, run in enumerate(runs):
             head = read_sides(reader, run, 0, min(run.count, told))
             self._heads.append([top[: self.width].copy() for top in head.top])
             tail = head if run.count <= told else read_sides(reader, run, run.count - told, told)
             self._tails.append([bottom[-_ROWS_MET * self.width :].copy() for bottom in tail.bottom])
-            self._within.append((self._few_rows(head, first=True), self._few_rows(tail, first=False)))
             # Of the picture's first MCUs those near the damage tell more.
             for sides in [head, tail] if number else [tail]:
                 for one, bottom, top in zip(learning, sides.bottom, sides.top, strict=False):
@@ -139,25 +136,18 @@ class Seams:
         lost between them."""
         behind = number + 1 if behind is None else behind
         seam = self._seam(self._tails[number], self._heads[behind], most)
-        return self._widened(seam, self._within[number][1], self._within[behind][0])
+        return self._widened(seam, self._runs[number], self._runs[behind])
 
-    def _few_rows(self, sides: Sides, first: bool) -> Sides:
-        """The first rows, or the last ones, in which it is seen how far what is shown is displaced across some; none where there are
-        too few."""
-        count = (_ROWS_MET + _SLANTED_ROWS + 1) * self.width
-        if sides.top[0].shape[0] < count:
-            return Sides([], [])
-        which = slice(0, count) if first else slice(sides.top[0].shape[0] - count, None)
-        return Sides([top[which].copy() for top in sides.top], [bottom[which].copy() for bottom in sides.bottom])
-
-    def _widened(self, seam: NDArray[np.float64], ahead: Sides, behind: Sides) -> NDArray[np.float64]:
-        """A seam as it would be at best if what is shown there is displaced across the gap as it is in the rows ``ahead`` of it and
-        ``behind``: edges that slant go on in another column, so that the one they meet in tells less."""
-        out = seam.copy()
+    def _widened(self, seam: NDArray[np.float64], ahead: Run, behind: Run) -> NDArray[np.float64]:
+        """A seam as it would be at best if what is shown there is displaced across the gap as it is in the rows of the runs ``ahead`` of
+        it and ``behind``: edges that slant go on in another column, so that the one they meet in tells less."""
+        out, count = seam.copy(), (_ROWS_MET + _SLANTED_ROWS + 1) * self.width
+        places = ((run, first) for run, first in ((ahead, ahead.count - count), (behind, 0)) if run.count >= count)
+        rows = [read_sides(self._reader, run, first, count) for run, first in places]
         for gone in range(_SLANTED_ROWS + 1):
             low = gone * self.width - self.width // 2
             high = low + self.width if gone < _SLANTED_ROWS else seam.size
-            found = [self._slant(rows, gone) for rows in (ahead, behind) if rows.top]
+            found = [self._slant(sides, gone) for sides in rows]
             for columns in range(min([0, *found]), max([0, *found]) + 1):
                 start, stop = max(0, low, -columns), min(high, seam.size - max(0, columns))
                 if start < stop:

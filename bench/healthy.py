@@ -32,8 +32,10 @@ def _photo(seed: int, width: int = 1200, height: int = 900) -> Image.Image:
 def _jpeg(
     seed: int, mode: str = "RGB", size: tuple[int, int] = (1200, 900), exif: bool = False, **options: object
 ) -> bytes:
-    extra = {"exif": encode.exif_of("Lurga M2", "2026:05:14 07:31:00", *size)} if exif else {}
-    return encode.jpeg(_photo(seed, *size).convert(mode), **options, **extra)
+    picture = _photo(seed, *size).convert(mode)
+    small = encode.thumbnail_of(picture) if exif else b""
+    extra = {"exif": encode.exif_of("Lurga M2", "2026:05:14 07:31:00", *size, thumbnail=small)} if exif else {}
+    return encode.jpeg(picture, **options, **extra)
 
 
 def _jpeg_by_video_encoder(seed: int, size: tuple[int, int] = (1200, 900), **options: int) -> bytes:

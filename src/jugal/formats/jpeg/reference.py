@@ -31,9 +31,10 @@ _FINE, _POINTS = 16, 4
 _ROWS_SEEN, _FEWEST_ROWS, _SAME_SHAPE = 64, 4, 0.01
 #: What a copy of the same picture is like: how its levels go along with the picture's, or by how much they differ but for a constant
 #: where nothing varies, what one level of it is worth in the picture's, and the constant.
-_ALONG, _NEAR, _SLOPES, _MOST_AWAY = 0.85, 3.0, (0.85, 1.2), 10.0
-#: By how much MCUs differ from the copy at most that are held against it: levels, or deviations if that is more.
-_FAR_OFF, _FAR_DEVIATIONS = 16.0, 4.0
+_ALONG, _NEAR, _SLOPES, _MOST_AWAY = 0.7, 3.0, (0.8, 1.25), 10.0
+#: By how much MCUs differ from the copy at most that are held against it, levels, or deviations if that is more; and the share of
+#: them that may differ by more.
+_FAR_OFF, _FAR_DEVIATIONS, _FEW_FAR_OFF = 16.0, 4.0, 0.1
 #: Deviation of levels from which on a slope is told, and of what a level far from the known ones is further off.
 _VARIED, _SLOPE_DOUBT = 5.0, 0.01
 #: How many times as far as the known MCUs those of a run may be off in colour, and always; the least doubt, and deviations to disagree by.
@@ -269,9 +270,17 @@ class Reference:
         varied = float(theirs.std())
         if varied < _VARIED:
             return 1.0 if found.deviation <= _NEAR else 0.0
-        # What is too small to be seen in the copy is no sign that it is another picture's.
-        most = max(_FAR_OFF, _FAR_DEVIATIONS * found.deviation)
-        own = theirs - np.clip(theirs - own, found.away - most, found.away + most)
-        slope = float(np.cov(theirs, own)[0, 1]) / varied**2
-        along = float(np.corrcoef(theirs, own)[0, 1])
-        return along if along >= _ALONG and _SLOPES[0] <= slope <= _SLOPES[1] else 0.0
+        along = _along(theirs, own)
+        if along:
+            return along
+        # What is too small to be seen in the copy is no sign that it is another picture's, if there are few of it.
+        off, most = theirs - own - found.away, max(_FAR_OFF, _FAR_DEVIATIONS * found.deviation)
+        few = float((np.abs(off) > most).mean()) <= _FEW_FAR_OFF
+        return _along(theirs, theirs - np.clip(off, -most, most)) if few else 0.0
+
+
+def _along(theirs: NDArray[np.float32], own: NDArray[np.float32]) -> float:
+    """How far the levels of both go along, 0 where it is little or they do not rise by the same."""
+    slope = float(np.cov(theirs, own)[0, 1]) / max(1e-9, float(theirs.var(ddof=1)))
+    along = float(np.corrcoef(theirs, own)[0, 1])
+    return along if along >= _ALONG and _SLOPES[0] <= slope <= _SLOPES[1] else 0.0

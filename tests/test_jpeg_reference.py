@@ -100,6 +100,15 @@ def test_a_copy_of_something_else_is_not_believed(thumbnail) -> None:  # type: i
     assert read(with_thumbnail(scene(), thumbnail()))[2] is None
 
 
+def test_another_picture_of_the_same_size_is_no_copy() -> None:
+    """Two eyes see one scene from two places."""
+    left, right = (scene().crop((begin, 0, begin + 1040, 720)) for begin in (0, 40))
+    main = with_thumbnail(left, encode.thumbnail_of(left))
+    reference = read(encode.with_further(main, [encode.jpeg(right)]))[2]
+    assert reference is not None and reference.size == (160, 111)
+    assert read(encode.with_further(encode.jpeg(left), [encode.jpeg(right)]))[2] is None
+
+
 def test_a_few_known_mcus_do_not_show_whether_it_is_one_picture() -> None:
     data = COPIES["thumbnail"]()
     assert read(data, 0.02)[2] is None and read(data, 0.2)[2] is not None

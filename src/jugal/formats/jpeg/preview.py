@@ -26,8 +26,9 @@ class Preview:
     share: float
 
 
-def largest_preview(subject: Subject, main: Structure) -> Preview | None:
-    """The largest that decodes without an error; None where there is none."""
+def largest_preview(subject: Subject, main: Structure, most: float = 100.0) -> Preview | None:
+    """The largest that decodes without an error and has ``most`` percent of the main picture's pixels at most; None where there is
+    none."""
     best: Preview | None = None
     for at in soi_positions(subject.source)[:_MOST_TRIED]:
         if at == main.start:
@@ -44,13 +45,12 @@ def largest_preview(subject: Subject, main: Structure) -> Preview | None:
             or frame.marker not in (*spec.SEQUENTIAL, spec.PROGRESSIVE)
         ):
             continue
-        if main.frame is not None and frame.width * frame.height > main.frame.width * main.frame.height:
+        whole = main.frame.width * main.frame.height if main.frame is not None else 0
+        if main.frame is not None and 100 * frame.width * frame.height > most * whole:
             continue
         if best is not None and frame.width * frame.height <= best.width * best.height:
             continue
         if all(scan.complete for scan in decode(frame, found.scans, found.quant).scans):
-            share = _UNKNOWN_SHARE
-            if main.frame is not None and main.frame.width and main.frame.height:
-                share = min(100.0, 100.0 * frame.width * frame.height / (main.frame.width * main.frame.height))
+            share = min(100.0, 100.0 * frame.width * frame.height / whole) if whole else _UNKNOWN_SHARE
             best = Preview(ByteSpan(at, found.end), frame.width, frame.height, share)
     return best

@@ -22,6 +22,8 @@ from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
 from jugal.formats.jpeg.stairs import MAD_TO_DEVIATION
 
+#: Percent of the picture's pixels that a copy has at most: another picture as large was taken from beside it.
+_MOST_SHARE = 50.0
 #: MCUs whose levels are looked up at once.
 _AT_ONCE = 1 << 16
 #: Samples of a copy for each MCU of the picture from which on means of its blocks are enough, and those down and across that are
@@ -32,6 +34,8 @@ _ROWS_SEEN, _FEWEST_ROWS, _SAME_SHAPE = 64, 4, 0.01
 #: What a copy of the same picture is like: how its levels go along with the picture's, or by how much they differ but for a constant
 #: where nothing varies, what one level of it is worth in the picture's, and the constant.
 _ALONG, _NEAR, _SLOPES, _MOST_AWAY = 0.7, 3.0, (0.8, 1.25), 10.0
+#: A sum of squares that is as good as 0.
+_NOTHING = 1e-6
 #: By how much MCUs differ from the copy at most that are held against it, levels, or deviations if that is more; and the share of
 #: them that may differ by more.
 _FAR_OFF, _FAR_DEVIATIONS, _FEW_FAR_OFF = 16.0, 4.0, 0.1
@@ -125,7 +129,7 @@ class Reference:
         """That of the largest whole picture inside the file; None where there is none, or it is not plainly one of ``head``."""
         if head.count < _FEWEST_ROWS * reader.frame.mcus_x:
             return None
-        preview = largest_preview(subject, structure)
+        preview = largest_preview(subject, structure, _MOST_SHARE)
         if preview is None:
             return None
         copy, frame = _Copy.read(subject, preview, _FINE * reader.total), reader.frame
@@ -281,6 +285,7 @@ class Reference:
 
 def _along(theirs: NDArray[np.float32], own: NDArray[np.float32]) -> float:
     """How far the levels of both go along, 0 where it is little or they do not rise by the same."""
-    slope = float(np.cov(theirs, own)[0, 1]) / max(1e-9, float(theirs.var(ddof=1)))
-    along = float(np.corrcoef(theirs, own)[0, 1])
-    return along if along >= _ALONG and _SLOPES[0] <= slope <= _SLOPES[1] else 0.0
+    theirs, own = (values - values.mean(dtype=np.float64) for values in (theirs, own))
+    together, square = float(theirs @ own), max(_NOTHING, float(theirs @ theirs))
+    slope, along = together / square, together / np.sqrt(square * max(_NOTHING, float(own @ own)))
+    return float(along) if along >= _ALONG and _SLOPES[0] <= slope <= _SLOPES[1] else 0.0

@@ -79,6 +79,11 @@ def test_lost_bytes_are_reckoned_by_the_mcus_on_both_sides() -> None:
     # 400 MCUs of 20 bytes ahead and of 10 bytes behind: 8,192 bytes around hold 410 and 819 of them.
     before, behind = run_of(2000, 160), run_of(2000, 80)
     assert _density(before, behind, 1000) == pytest.approx((410 + 819) / (2 * 8192), rel=0.01)
+    before.bits, behind.bits = before.bits.astype(np.int32), behind.bits.astype(np.int32)
+    whole = (2000 + 2000) / (2000 * 20 + 2000 * 10)
+    assert _density(before, behind, 1 << 30) == pytest.approx(whole, rel=0.01), (
+        "places in 32 bits, far more than they hold lost"
+    )
     assert _spread([run_of(3000, 160), run_of(1000, 160)], 4096) == pytest.approx(0.12), "no less than is ever known"
     twice = [run_of(4000, 160), run_of(8000, 80)] * 6
     assert _spread(twice, 4096) == _spread([run_of(48_000, 160), run_of(96_000, 80)], 4096) == pytest.approx(0.12)

@@ -161,8 +161,8 @@ def lost_likely(head: Run, pieces: list[Stray], most: int, end: int | None, step
 def _density(before: Run, behind: Run, lost: int) -> float:
     """MCUs a byte on both sides of ``lost`` bytes."""
     around = 8 * max(_LEAST_AROUND, _SHARE_AROUND * lost)
-    first = int(np.searchsorted(before.bits, before.bits[-1] - around))
-    last = int(np.searchsorted(behind.bits, behind.bits[0] + around, side="right")) - 1
+    first = int(np.searchsorted(before.bits, int(before.bits[-1]) - around))
+    last = int(np.searchsorted(behind.bits, int(behind.bits[0]) + around, side="right")) - 1
     count = before.count - first + max(1, last)
     bits = int(before.bits[-1] - before.bits[min(first, before.count)]) + int(
         behind.bits[max(1, last)] - behind.bits[0]

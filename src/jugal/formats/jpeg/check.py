@@ -38,6 +38,8 @@ _SHOWN_REGIONS = 12
 _TAKE_HEADER = "Take the header from a healthy picture of the same camera and settings."
 #: Bytes at a file's start of one value from which they are filler.
 _LEAST_FILLED = 32
+#: Bytes more of it, behind whole sectors.
+_FEW_FILLED = 8
 #: How sure of its place and levels a run must be for what is shown to be held against it.
 _SURE_ENOUGH = 0.8
 
@@ -274,11 +276,17 @@ def _no_picture(subject: Subject, report: Report, selection: Selection) -> None:
 
 def entropy_guess(subject: Subject) -> int | None:
     """Where entropy-coded data may begin in a file without a usable header: after the filled start."""
-    at = 0
+    at, value = 0, 0
     for fill in subject.blocks.fills:
-        if fill.span.start <= at + 512:
-            at = fill.span.end
-    at = at or filled_start(subject)
+        if fill.span.start <= at + SECTOR:
+            at, value = fill.span.end, fill.value
+    if at:
+        # Filler that goes on into a sector is none of the data.
+        other = np.flatnonzero(subject.source.array[at : at + SECTOR] != value)
+        same = int(other[0]) if other.size else 0
+        at += same if same >= _FEW_FILLED else 0
+    else:
+        at = filled_start(subject)
     return at if at < subject.size else None
 
 

@@ -68,8 +68,11 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
             # the donor's header.
             usual = start == model.scans[0].entropy.start
             run = _late_run(subject, model, start, total) if start == guess and not usual else None
-            if run is not None and _off_level(donor, model, run):
-                return _late_start(donor, model, header, run, total)
+            if run is not None:
+                # It is asked of what a decoder makes of them from there: of a whole picture the first MCU may not be the first that is sure.
+                reader = RunReader(model)
+                if _off_level(donor, model, reader.read(read_entropy(subject.source, start), 0, total)[0]):
+                    return _late_start(donor, model, header, run, total)
             return _kept_from(header, subject, start)
         if done > best:
             best, at = done, start

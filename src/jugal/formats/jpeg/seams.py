@@ -34,8 +34,9 @@ _FEW_ROWS, _LEAST_BY_ROW = 4, 0.1
 _SURELY_BROKEN, _PLACES_TRIED = 12.0, 16
 #: What a nat counts by which MCUs go on where they stand, and columns from their own up to which displaced ones may seem to.
 _GOES_ON, _NEAR_COLUMNS = 5.0, 8
-#: Rows that are left out to see how far what is shown is displaced across as many, and nats by which it must look so.
-_SLANTED_ROWS, _SLANTED = 4, 1.0
+#: Rows that are left out at most to see how far what is shown is displaced across as many, and nats by which it must look so; across
+#: more rows it tells too little.
+_SLANTED_ROWS, _SLANTED = 2, 1.0
 #: Digits of sums that are looked at, and how many of them at once.
 _DIGITS, _AT_ONCE = 6, 1 << 16
 
@@ -146,7 +147,7 @@ class Seams:
         rows = [read_sides(self._reader, run, first, count) for run, first in places]
         for gone in range(_SLANTED_ROWS + 1):
             low = gone * self.width - self.width // 2
-            high = low + self.width if gone < _SLANTED_ROWS else seam.size
+            high = low + self.width
             found = [self._slant(sides, gone) for sides in rows]
             for columns in range(min([0, *found]), max([0, *found]) + 1):
                 start, stop = max(0, low, -columns), min(high, seam.size - max(0, columns))

@@ -70,8 +70,10 @@ def select(source: Source) -> Selection:
         if usable(bare):
             candidates.append(bare)
     starts = soi_positions(source)
+    # A thumbnail in the metadata is not the picture, whatever became of that.
+    inside = [(s.start, s.end) for c in candidates for s in c.segments]
     for at in starts:
-        if at:
+        if at and not any(start < at < end for start, end in inside):
             candidates.append(walk(source, at))
     collected = salvage(source)
     if collected is not None:

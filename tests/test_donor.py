@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from bench.measure import share
 from PIL import Image
 
 from conftest import examine
@@ -222,3 +223,33 @@ def test_a_progressive_picture_without_its_dc_scan_is_not_intact() -> None:
     first = walk(Source.from_bytes(whole), 0).scans[0]
     without = whole[: first.segment.start] + whole[first.entropy.end :]
     assert (examine(without).score or 0.0) < 5 and examine(whole).score == 100.0
+
+
+# ---------------------------------------------------------------- pictures with thumbnails, as cameras write them
+
+
+@cache
+def shot(seed: int) -> bytes:
+    picture = riverbed(1200, 900, seed)
+    exif = encode.exif_of("Lurga M2", "2026:05:14 07:31:00", 1200, 900, thumbnail=encode.thumbnail_of(picture))
+    return encode.jpeg(picture, quality=88, exif=exif)
+
+
+@pytest.mark.parametrize(
+    "kind",
+    ["no-header", "no-frame-header", "no-quantisation-table", "segment-length", "no-start-marker", "junk-before"],
+)
+def test_a_thumbnail_is_not_taken_for_the_picture(kind: str, tmp_path: Path) -> None:
+    """It has a header and a scan of its own ahead of the picture's, and headers with thumbnails are not of one length."""
+    path, lender = tmp_path / "sick.jpg", tmp_path / "healthy.jpg"
+    path.write_bytes(harm(shot(1), "jpeg", kind, 3).data)
+    lender.write_bytes(shot(2))
+    assert (
+        walk(Source.from_bytes(shot(1)), 0).scans[0].entropy.start
+        != walk(Source.from_bytes(shot(2)), 0).scans[0].entropy.start
+    )
+    found = examine_file(path)
+    assert (found.media.get("width", 1200), found.score is not None and found.score < 100) == (1200, True)
+    outcome = repair_file(found, tmp_path / "out", [examine_file(lender)])
+    assert outcome.output is not None, outcome.error
+    assert share("jpeg", shot(1), Path(outcome.output).read_bytes()) == 100

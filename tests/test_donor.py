@@ -16,6 +16,7 @@ from jugal.binary.source import Source
 from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import RepairImpossible, Subject
+from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.completing import complete_header
 from jugal.formats.jpeg.donor import donor_header
 from jugal.formats.jpeg.parse import walk
@@ -250,6 +251,9 @@ def test_a_thumbnail_is_not_taken_for_the_picture(kind: str, tmp_path: Path) -> 
     )
     found = examine_file(path)
     assert (found.media.get("width", 1200), found.score is not None and found.score < 100) == (1200, True)
+    if kind == "no-frame-header":
+        at = next(s.start for s in walk(Source.from_bytes(shot(1)), 0).segments if s.marker in spec.SEQUENTIAL)
+        assert min(f.span.start for f in found.findings if f.span) == at, "not at the file's start, which is whole"
     outcome = repair_file(found, tmp_path / "out", [examine_file(lender)])
     assert outcome.output is not None, outcome.error
     assert share("jpeg", shot(1), Path(outcome.output).read_bytes()) == 100

@@ -169,7 +169,8 @@ def _segment_findings(subject: Subject, report: Report, selection: Selection) ->
     elif structure.salvaged or (not usable(structure) and source.size):
         filled = subject.blocks.fills[0] if subject.blocks.fills and subject.blocks.fills[0].span.start == 0 else None
         start_lost = source.read(0, 3) != b"\xff\xd8\xff"
-        place = 0 if start_lost else (structure.bad_segments[0].start if structure.bad_segments else 0)
+        broken = [*(s.start for s in structure.bad_segments), *(start for start, _ in structure.gaps)]
+        place = 0 if start_lost else min(broken, default=0)
         report.add(
             FindingCode.JPEG_HEADER, Severity.FATAL,
             "The header cannot be followed to the picture; what is left of it was collected by searching."

@@ -20,7 +20,7 @@ from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.completing import complete_header
 from jugal.formats.jpeg.donor import donor_header
 from jugal.formats.jpeg.parse import walk
-from jugal.formats.jpeg.select import given_up
+from jugal.formats.jpeg.select import given_up, select
 from jugal.model.result import RepairOutcome, Verdict
 from jugal.samples import encode
 from jugal.samples.harm import harm
@@ -240,11 +240,12 @@ def shot(seed: int) -> bytes:
     "kind",
     ["no-header", "no-frame-header", "no-quantisation-table", "segment-length", "no-start-marker", "junk-before"],
 )
-def test_a_thumbnail_is_not_taken_for_the_picture(kind: str, tmp_path: Path) -> None:
+@pytest.mark.parametrize(("own", "other"), [(1, 2), (2, 1)])
+def test_a_thumbnail_is_not_taken_for_the_picture(own: int, other: int, kind: str, tmp_path: Path) -> None:
     """It has a header and a scan of its own ahead of the picture's, and headers with thumbnails are not of one length."""
     path, lender = tmp_path / "sick.jpg", tmp_path / "healthy.jpg"
-    path.write_bytes(harm(shot(1), "jpeg", kind, 3).data)
-    lender.write_bytes(shot(2))
+    path.write_bytes(harm(shot(own), "jpeg", kind, 3).data)
+    lender.write_bytes(shot(other))
     assert (
         walk(Source.from_bytes(shot(1)), 0).scans[0].entropy.start
         != walk(Source.from_bytes(shot(2)), 0).scans[0].entropy.start
@@ -252,8 +253,16 @@ def test_a_thumbnail_is_not_taken_for_the_picture(kind: str, tmp_path: Path) -> 
     found = examine_file(path)
     assert (found.media.get("width", 1200), found.score is not None and found.score < 100) == (1200, True)
     if kind == "no-frame-header":
-        at = next(s.start for s in walk(Source.from_bytes(shot(1)), 0).segments if s.marker in spec.SEQUENTIAL)
+        at = next(s.start for s in walk(Source.from_bytes(shot(own)), 0).segments if s.marker in spec.SEQUENTIAL)
         assert min(f.span.start for f in found.findings if f.span) == at, "not at the file's start, which is whole"
     outcome = repair_file(found, tmp_path / "out", [examine_file(lender)])
     assert outcome.output is not None, outcome.error
-    assert share("jpeg", shot(1), Path(outcome.output).read_bytes()) == 100
+    assert share("jpeg", shot(own), Path(outcome.output).read_bytes()) == 100
+
+
+def test_a_picture_that_begins_in_what_seems_a_segment_and_goes_on_behind_it_is_the_picture() -> None:
+    """The start of another file's header, whose segment claims 65,533 bytes, and the picture in the next cluster."""
+    stub = b"\xff\xd8\xff\xe1\xff\xff" + b"Exif\0\0" + bytes(range(1, 200))
+    whole = stub + b"\x5a" * (4096 - len(stub)) + shot(1)
+    found = select(Source.from_bytes(whole)).structure
+    assert found.start == 4096 and found.frame is not None and found.frame.width == 1200

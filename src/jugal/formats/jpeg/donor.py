@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import intervals, spec
-from jugal.formats.jpeg.check import entropy_guess, filled_start
+from jugal.formats.jpeg.check import entropy_guess
 from jugal.formats.jpeg.colours import levels_shown
 from jugal.formats.jpeg.completing import complete_header, complete_scans, kept_with, search, steps_of
 from jugal.formats.jpeg.decode import decode
@@ -59,7 +59,9 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     best, at = 0, -1
     for start in dict.fromkeys(starts):
         # Zeros may decode without an error, but what they decode to is nothing of the picture.
-        filled = start < filled_start(subject) or any(f.span.start <= start < f.span.end for f in subject.blocks.fills)
+        ahead = subject.source.array[start : guess or 0]
+        filled = bool(ahead.size and (ahead == ahead[0]).all())
+        filled = filled or any(f.span.start <= start < f.span.end for f in subject.blocks.fills)
         if start >= subject.size or filled:
             continue
         done, left = _decoded(subject, model, start)

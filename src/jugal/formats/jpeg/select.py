@@ -70,11 +70,11 @@ def select(source: Source) -> Selection:
         if usable(bare):
             candidates.append(bare)
     starts = soi_positions(source)
-    # A thumbnail in the metadata is not the picture, whatever became of that.
-    inside = [(s.start, s.end) for c in candidates for s in c.segments]
-    for at in starts:
-        if at and not any(start < at < end for start, end in inside):
-            candidates.append(walk(source, at))
+    # A thumbnail in the metadata is not the picture, whatever became of that; one that goes on behind a segment is none.
+    segments = [segment for candidate in candidates for segment in candidate.segments]
+    for found in (walk(source, at) for at in starts if at):
+        if not any(segment.start < found.start and found.end <= segment.end for segment in segments):
+            candidates.append(found)
     collected = salvage(source)
     if collected is not None:
         candidates.append(collected)

@@ -6,23 +6,22 @@ import re
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
-from scipy.special import entr
 
 from jugal.binary.source import Source
 from jugal.formats.detect_text import text_format
 from jugal.formats.isobmff.boxes import find_media_box
 from jugal.formats.isobmff.chains import has_planes, video_share
 from jugal.formats.isobmff.video import AvcStream, HevcStream
+from jugal.formats.jpeg.stretches import DENSE, information, stretches
 from jugal.formats.zip.names import package_format
 
 _HEAD = 4096
 _DEEP = 1 << 20
-#: Bits that a byte of entropy-coded data holds at least.
-_DENSE = 6.5
 _LARGEST_STILL = 1 << 27
 #: Share of a file from which on it is mostly something.
 _MOSTLY = 0.5
+#: Bytes that a photo with a clip behind it takes at least.
+_LEAST_PHOTO = 4096
 
 
 @dataclass(frozen=True, slots=True)
@@ -299,6 +298,8 @@ def _without_start(source: Source) -> Detection | None:
     embedded = [(at, name) for at, name in ((jpeg, "jpeg"), (png, "png"), (pdf, "pdf")) if at >= 0]
     if b"PK\x05\x06" in tail or head.count(b"PK\x03\x04") >= 2:
         return Detection(package_format(source), "ZIP headers", False)
+    if _before_a_clip(source):
+        return Detection("jpeg", "entropy-coded data as in a JPEG scan, and a clip behind them", False)
     if _has_fragments(source):
         return Detection("mp4", "movie fragments", False)
     movie = _movie_without_start(source)
@@ -422,6 +423,14 @@ def _box_positions(source: Source, kind: bytes) -> list[int]:
     return found
 
 
+def _before_a_clip(source: Source) -> bool:
+    """Cameras put a short clip behind the end of a photo: most of what lies before the file type box is picture data."""
+    at = source.find(b"ftyp") - 4
+    if at < _LEAST_PHOTO:
+        return False
+    return sum(s.length for s in stretches(source, 0, at)) > _MOSTLY * at
+
+
 def _jpeg_tables(head: bytes) -> bool:
     sof = re.search(rb"\xff[\xc0-\xc2]\x00[\x0b\x11\x14]\x08", head)
     dht = re.search(rb"\xff\xc4\x00|\xff\xc4\x01", head)
@@ -447,10 +456,5 @@ def _jpeg_entropy(source: Source) -> bool:
     stuffed = int(((following == 0) | ((following >= 0xD0) & (following <= 0xD9))).sum())
     if at.size < 12 or at.size < data.size / 20000:
         closed = bytes(data[-2:]) == b"\xff\xd9" and source.size <= 1 << 24
-        return closed and stuffed == at.size and (at.size >= _FEW_STUFFED or _entropy(data) >= _DENSE)
+        return closed and stuffed == at.size and (at.size >= _FEW_STUFFED or information(data) >= DENSE)
     return stuffed >= 0.97 * at.size
-
-
-def _entropy(data: NDArray[np.uint8]) -> float:
-    """Bits of information a byte holds by how often each value occurs, 0..8."""
-    return float(entr(np.bincount(data, minlength=256) / data.size).sum() / np.log(2))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -216,15 +216,25 @@ _GENERAL: dict[str, Callable[[bytes, np.random.Generator], bytes]] = {
 }  # fmt: skip
 
 
+def _jpeg_segments(data: bytes) -> Iterator[tuple[int, int, int]]:
+    """Marker, start and end of each segment up to the first scan header, fill bytes before a marker left out."""
+    at, marker = 2, 0
+    while marker != 0xDA:
+        while data[at + 1] == 0xFF:
+            at += 1
+        marker, end = data[at + 1], at + 2 + int.from_bytes(data[at + 2 : at + 4], "big")
+        yield marker, at, end
+        at = end
+
+
 def _jpeg_cut_tables(data: bytes, rng: np.random.Generator) -> bytes:
     """All DHT segments taken out."""
-    out, at = bytearray(data[:2]), 2
-    while data[at] == 0xFF and data[at + 1] != 0xDA:
-        length = int.from_bytes(data[at + 2 : at + 4], "big") + 2
-        if data[at + 1] != 0xC4:
-            out += data[at : at + length]
-        at += length
-    return bytes(out) + data[at:]
+    kept, since = [], 0
+    for marker, start, end in _jpeg_segments(data):
+        if marker == 0xC4:
+            kept.append(data[since:start])
+            since = end
+    return b"".join([*kept, data[since:]])
 
 
 def _jpeg_no_header(data: bytes, rng: np.random.Generator) -> bytes:
@@ -234,10 +244,7 @@ def _jpeg_no_header(data: bytes, rng: np.random.Generator) -> bytes:
 
 def _jpeg_segment(data: bytes, *markers: int) -> tuple[int, int]:
     """Start and end of the first segment with one of ``markers``."""
-    at = 2
-    while data[at + 1] not in markers:
-        at += int.from_bytes(data[at + 2 : at + 4], "big") + 2
-    return at, at + int.from_bytes(data[at + 2 : at + 4], "big") + 2
+    return next((start, end) for marker, start, end in _jpeg_segments(data) if marker in markers)
 
 
 def _jpeg_no_quant(data: bytes, rng: np.random.Generator) -> bytes:

@@ -27,6 +27,8 @@ _CLASSES, _MOST_SAID, _CHROMA = 12, 1.5, 0.5
 _LEAST_STRANGERS, _ROWS_TOLD, _LEAST_ROOM = 100, 4, 0.6
 #: Nats an MCU of a row's length from which it is broken, and what share of the clearest break another must reach.
 _BROKEN, _AS_CLEAR, _AS_CLEAR_AT_CLUSTER = 0.35, 0.5, 0.4
+#: The share of its own by which a break is clearer than one at the side of its row.
+_CLEARER_THAN_AT_SIDE = 0.08
 #: Strangeness of the rest by which another picture's bytes are told.
 STRANGE = 0.75
 _SECTOR, _CLUSTER = 512, 4096
@@ -79,10 +81,10 @@ def _first_stranger(edges: Edges, byte_at: BytesAt) -> int | None:
         return None
     cluster, sector = _hold_borders(byte_at, edges.first, clear.size)
     at_cluster = np.convolve(cluster, np.ones(_NOTICED + 3, np.int8))[2 : 2 + cluster.size] > 0
-    # An edge of the subject that lies along a row of MCUs looks like a break at the picture's side.
+    # An edge of the subject that lies along a row of MCUs looks like a break at the picture's side, or at that of a page's margin.
     columns = (edges.first + np.arange(width)) % width
     beside = np.resize(np.minimum(columns, width - columns) < SIDE, clear.size)
-    clear[beside & ~at_cluster] *= AT_SIDE
+    clear[(beside | _along_rows(clear, edges.first % width, width)) & ~at_cluster] *= AT_SIDE
     most, apart = float(clear.max()), max(2, width // 2)
     # So does one under the first row that was read, for of what lies above that nothing is known.
     clear[:width][~at_cluster[:width]] *= AT_SIDE
@@ -94,6 +96,18 @@ def _first_stranger(edges: Edges, byte_at: BytesAt) -> int | None:
     near = slice(max(0, peak - _NOTICED), peak + 3)
     weighed = clear[near] + _SECTOR_BONUS * sector[near] + _CLUSTER_BONUS * cluster[near]
     return int(edges.first + near.start + int(np.argmax(weighed)))
+
+
+def _along_rows(clear: NDArray[np.float32], column: int, width: int) -> NDArray[np.bool_]:
+    """Where a break would be hardly clearer than one at the side of the picture in its row or in the next: in between nothing is told.
+
+    The first MCU stands in ``column``.
+    """
+    before = (width - column) % width
+    sides, none = clear[before::width], np.array([-np.inf], np.float32)
+    at_side = np.maximum(np.concatenate((none, sides)), np.concatenate((sides, none)))
+    of_each = np.repeat(at_side, width)[width - before : width - before + clear.size]
+    return np.asarray(clear - of_each < _CLEARER_THAN_AT_SIDE * clear)
 
 
 def _how_clear(edges: Edges) -> NDArray[np.float32] | None:

@@ -26,12 +26,15 @@ from jugal.formats.jpeg.resync import find_mosaic
 from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.scans import find_cuts, stops_decoders
 from jugal.formats.jpeg.select import Selection, decodable, given_up, select, standard_scans, usable
+from jugal.formats.jpeg.sought import may_seek
+from jugal.formats.jpeg.stretches import information, stretches
 from jugal.formats.jpeg.thumbnail import dc_rgb, is_luminance_first, thumbnail_of
 from jugal.kernels.blockstats import SECTOR
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Severity
 from jugal.model.result import Region
+from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter
 
 _SHOWN_REGIONS = 12
@@ -40,6 +43,10 @@ _TAKE_HEADER = "Take the header from a healthy picture of the same camera and se
 _LEAST_FILLED = 32
 #: Bytes more of it, behind whole sectors.
 _FEW_FILLED = 8
+#: Bits of information that a byte of a sector of entropy-coded data holds at least; so few bytes seem to hold less than they do.
+_DENSE_SECTOR = 6.0
+#: How many times as much data as a thumbnail a picture has at least.
+_PICTURE_TO_THUMBNAIL = 4
 #: How sure of its place and levels a run must be for what is shown to be held against it.
 _SURE_ENOUGH = 0.8
 
@@ -169,8 +176,9 @@ def _segment_findings(subject: Subject, report: Report, selection: Selection) ->
     elif structure.salvaged or (not usable(structure) and source.size):
         filled = subject.blocks.fills[0] if subject.blocks.fills and subject.blocks.fills[0].span.start == 0 else None
         start_lost = source.read(0, 3) != b"\xff\xd8\xff"
-        broken = [*(s.start for s in structure.bad_segments), *(start for start, _ in structure.gaps)]
-        place = 0 if start_lost else min(broken, default=0)
+        chain = selection.chain or structure
+        broken = [*(s.start for s in chain.bad_segments), *(start for start, _ in chain.gaps)]
+        place = 0 if start_lost else min(broken, default=chain.end)
         report.add(
             FindingCode.JPEG_HEADER, Severity.FATAL,
             "The header cannot be followed to the picture; what is left of it was collected by searching."
@@ -236,7 +244,8 @@ def _no_picture(subject: Subject, report: Report, selection: Selection) -> None:
         if structure.bad_segments
         else (structure.end if selection.structure.segments else 0)
     )
-    if structure.segments and not structure.scans and structure.end >= subject.size - 2:
+    start = entropy_guess(subject)
+    if structure.segments and not structure.scans and structure.end >= subject.size - 2 and not start:
         report.add(
             FindingCode.JPEG_SHORT,
             Severity.FATAL,
@@ -247,7 +256,6 @@ def _no_picture(subject: Subject, report: Report, selection: Selection) -> None:
         )
         report.mark(0, subject.size, Matter.STRUCTURE, "header")
         return
-    start = entropy_guess(subject)
     if start is not None:
         length = subject.size - start
         report.mark(0, start, Matter.DAMAGED, "lost header")
@@ -276,7 +284,7 @@ def _no_picture(subject: Subject, report: Report, selection: Selection) -> None:
 
 
 def entropy_guess(subject: Subject) -> int | None:
-    """Where entropy-coded data may begin in a file without a usable header: after the filled start."""
+    """Where entropy-coded data may begin in a file without a usable header: after the filled start, or where most of them lie."""
     at, value = 0, 0
     for fill in subject.blocks.fills:
         if fill.span.start <= at + SECTOR:
@@ -287,8 +295,26 @@ def entropy_guess(subject: Subject) -> int | None:
         same = int(other[0]) if other.size else 0
         at += same if same >= _FEW_FILLED else 0
     else:
-        at = filled_start(subject)
+        at = filled_start(subject) or _longest(subject)
     return at if at < subject.size else None
+
+
+def _longest(subject: Subject) -> int:
+    """Where the longest stretch of what reads as entropy-coded data begins; 0 for none.
+
+    Filler parts it: before it may lie what is left of a thumbnail, which is short beside the picture. Text before them is left out.
+    """
+    span = max(stretches(subject.source), key=lambda s: s.length, default=None)
+    if span is None or not span.start:
+        return 0
+    filled = [f.span for f in subject.blocks.fills if span.start < f.span.start and f.span.end < span.end]
+    parts = list(map(ByteSpan, [span.start, *(f.end for f in filled)], [*(f.start for f in filled), span.end]))
+    longest = max(part.length for part in parts)
+    part = next(part for part in parts if _PICTURE_TO_THUMBNAIL * part.length >= longest)
+    sectors = range(-(-part.start // SECTOR) * SECTOR, part.end - SECTOR, SECTOR)
+    array = subject.source.array
+    first = next((at for at in sectors if information(array[at : at + SECTOR]) >= _DENSE_SECTOR), part.end)
+    return part.start if first == sectors.start else first
 
 
 def filled_start(subject: Subject) -> int:
@@ -474,6 +500,10 @@ def _anchors(report: Report, picture: Picture) -> None:
         report.anchor(decoded.raw(places[known]), rows[known] / decoded.units)
 
 
+def _may_be_sought(structure: Structure) -> bool:
+    return structure.frame is not None and len(structure.scans) == 1 and may_seek(structure.frame, structure.scans[0])
+
+
 def _plans(subject: Subject, report: Report, selection: Selection, shown: float, believable: bool) -> None:
     structure = selection.structure
     missing = structure.missing_tables()
@@ -510,12 +540,11 @@ def _plans(subject: Subject, report: Report, selection: Selection, shown: float,
         else:
             report.plan("rebuild-header", "Write a new start from the segments that are left.", reachable)
         if structure.salvaged or missing:
-            report.plan(
-                "donor-header",
-                _TAKE_HEADER,
-                min(reachable, 90.0),
-                True,
-            )
+            # Tables fitted to the picture are found from its data by what they are in one like it.
+            sought = not believable and _may_be_sought(structure)
+            lent = FOUND_TABLES if sought else min(reachable, 90.0)
+            report.plan("donor-header", _TAKE_HEADER, lent, True)
+            reachable = max(reachable, lent)
         report.attainable = max(report.attainable or 0.0, reachable)
     else:
         report.attainable = max(report.attainable or 0.0, shown)

@@ -45,7 +45,7 @@ def complete_header(subject: Subject, donor: Subject, model: Structure) -> Repai
         fitted = _fitted(made, tables)
         if fitted is not None:
             steps.append(_FITTED)
-        elif not own.tables and (found := search(subject, made, model, lambda t: assembled(own, with_tables(t)))):
+        elif found := search(subject, made, model, lambda t: assembled(own, with_tables(t))):
             fitted, kept = found.tables, kept_with(found)
             steps += steps_of(found)
         if fitted is None:

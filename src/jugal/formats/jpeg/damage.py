@@ -122,7 +122,8 @@ def refined_by(picture: Picture, number: int) -> list[int]:
 def _go_back(result: Verdicts, structure: Structure, picture: Picture) -> None:
     """Where a scan goes astray although its own bytes are good one that it refines did in the same block, without an error."""
     damaged = {d.scan for d in result.damages}
-    for damage in [d for d in result.damages if not d.noticed_only]:
+    own_bytes = (FindingCode.JPEG_HOLE, FindingCode.JPEG_FOREIGN)
+    for damage in [d for d in result.damages if not d.noticed_only and d.code not in own_bytes]:
         for number in refined_by(picture, damage.scan):
             if number in damaged or not _may_go_astray(picture, number):
                 continue

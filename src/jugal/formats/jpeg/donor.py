@@ -67,8 +67,8 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
         done, left = _decoded(subject, model, start)
         if done == total and left < PADDING:
             # Filler may reach into the data, and what is left of them still decode to as many MCUs; not where it ends with
-            # the donor's header.
-            usual = start == model.scans[0].entropy.start
+            # the donor's header, nor where the first interval between restart markers has as many as it should.
+            usual = start == model.scans[0].entropy.start or model.scans[0].restart_interval
             run = _late_run(subject, model, start, total) if start == guess and not usual else None
             if run is not None:
                 # It is asked of what a decoder makes of them from there: of a whole picture the first MCU may not be the first that is sure.

@@ -165,6 +165,14 @@ class Structure:
         return sum(s.entropy.end - s.entropy.start for s in self.scans)
 
     @property
+    def overfull(self) -> bool:
+        """More bytes of entropy-coded data than it has samples: a thumbnail that breaks off, and the data of the main picture."""
+        frame = self.frame
+        if frame is None or not frame.height:
+            return False
+        return self.entropy_bytes > 64 * sum(c.h * c.v for c in frame.components) * frame.mcus_x * frame.mcus_y
+
+    @property
     def has_levels(self) -> bool:
         """A scan that brings DC values came for every component (G.1.1.1.1: it comes before all others of it)."""
         came = {index for s in self.scans if s.ss == 0 and s.ah == 0 for index, _, _ in s.components}
@@ -482,7 +490,7 @@ def salvage(source: Source, start: int = 0) -> Structure | None:
             found.scans.append(scan)
             _finish(source, found, scan.entropy.end)
         found.start = found.segments[0].start
-        if best is None or found.entropy_bytes > best.entropy_bytes:
+        if best is None or (not found.overfull, found.entropy_bytes) > (not best.overfull, best.entropy_bytes):
             best = found
     return best
 

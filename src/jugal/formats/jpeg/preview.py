@@ -41,6 +41,7 @@ def largest_preview(subject: Subject, main: Structure, most: float = 100.0) -> P
         if (
             frame is None
             or found.eoi is None
+            or found.overfull
             or not decodable(found)
             or frame.marker not in (*spec.SEQUENTIAL, spec.PROGRESSIVE)
         ):

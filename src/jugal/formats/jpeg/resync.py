@@ -89,8 +89,8 @@ def find_mosaic(
     verdicts = verdicts or judge(subject, structure, picture)
     if not verdicts.damages:
         return None
-    reader = RunReader(structure)
     first = min(verdicts.damages, key=lambda d: d.first)
+    reader = RunReader(structure, first.first)
     bad = [*(f.span for f in verdicts.fills), *verdicts.foreign, *verdicts.misplaced]
     holes = sorted((s.start, s.end) for s in bad)
     found = _collect(subject, structure, reader, first.start, holes)

@@ -96,12 +96,13 @@ class Run:
 
 
 class RunReader:
-    """Decodes runs with the tables of one interleaved sequential scan."""
+    """Decodes runs with the tables of one interleaved sequential scan, of which the first ``sound`` MCUs are known to be right."""
 
-    def __init__(self, structure: Structure) -> None:
+    def __init__(self, structure: Structure, sound: int = _CHANGES_LEARNT) -> None:
         assert structure.frame is not None
         self.frame: Frame = structure.frame
         self.scan: Scan = structure.scans[0]
+        self._sound = min(sound, _CHANGES_LEARNT)
         single = len(self.scan.components) == 1
         parts = [self.frame.components[index] for index, _, _ in self.scan.components]
         #: Component (its number in the scan) of each block of an MCU.
@@ -242,7 +243,7 @@ class RunReader:
 
     def _likeliest(self, tails: Counter[int], runs: list[Run]) -> int:
         """Of the last MCUs' places those of the runs in whose blocks as much goes on as in the picture's first ones."""
-        first, _ = self.read(self.scan.entropy, 0, _CHANGES_LEARNT)
+        first, _ = self.read(self.scan.entropy, 0, self._sound)
         if first.count < _FEWEST_LEARNT:
             return tails.most_common(1)[0][0]
         usual = _changes(first)
@@ -283,5 +284,6 @@ class RunReader:
 
 
 def _changes(run: Run) -> NDArray[np.float64]:
-    """Per block of an MCU the log of how much its DC value changes from one MCU to the next, in the mean."""
-    return np.asarray(np.log(np.abs(np.diff(run.dc, axis=0)).mean(axis=0) + _LEAST_CHANGE))
+    """Per block of an MCU the log of how much its DC value changes from one MCU to the next, in the mean, beside that of all."""
+    changes = np.log(np.abs(np.diff(run.dc, axis=0)).mean(axis=0) + _LEAST_CHANGE)
+    return np.asarray(changes - changes.mean())

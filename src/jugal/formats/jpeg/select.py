@@ -7,15 +7,17 @@ from dataclasses import dataclass
 from jugal.binary.source import Source
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.parse import HuffmanTable, Scan, Structure, salvage, soi_positions, walk
+from jugal.formats.jpeg.stretches import stretches
 
 
 @dataclass(frozen=True, slots=True)
 class Selection:
-    """The structure to judge. ``opens`` says that a decoder that starts at byte 0 gets to its scan."""
+    """The structure to judge. ``opens`` says that a decoder that starts at byte 0 gets to its scan; where none does, ``chain`` is
+    what it meets from there."""
 
     structure: Structure
     opens: bool
-    others: tuple[int, ...] = ()
+    chain: Structure | None = None
 
 
 def usable(structure: Structure) -> bool:
@@ -62,28 +64,41 @@ def select(source: Source) -> Selection:
             first.frame is not None and first.frame.marker not in (*spec.SEQUENTIAL, spec.PROGRESSIVE) and first.scans
         ):
             return Selection(first, True)
+    chain = None
     candidates: list[Structure] = []
     if source.read(0, 3) == b"\xff\xd8\xff":
+        chain = first
         candidates.append(first)
     elif source.read(2, 1) == b"\xff" and source.uint(3, 1) in (spec.APP0, spec.APP1, spec.DQT, spec.COM):
         bare = walk(source, 2, has_soi=False)
         if usable(bare):
             candidates.append(bare)
-    starts = soi_positions(source)
     # A thumbnail in the metadata is not the picture, whatever became of that; one that goes on behind a segment is none.
     segments = [segment for candidate in candidates for segment in candidate.segments]
-    for found in (walk(source, at) for at in starts if at):
-        if not any(segment.start < found.start and found.end <= segment.end for segment in segments):
+    for found in (walk(source, at) for at in soi_positions(source) if at):
+        inside = any(segment.start < found.start and found.end <= segment.end for segment in segments)
+        if not inside and not found.overfull:
             candidates.append(found)
     collected = salvage(source)
-    if collected is not None:
+    if collected is not None and not collected.overfull:
         candidates.append(collected)
     good = [c for c in candidates if usable(c)]
-    if not good:
-        return Selection(candidates[0] if candidates else Structure(0, False), False)
     # Among pictures of like size the one found by its own start is the better witness.
-    best = max(good, key=lambda c: (c.entropy_bytes * (1.0 if not c.salvaged else 0.9), -c.start))
-    return Selection(best, False, tuple(starts))
+    best = max(good, key=lambda c: (c.entropy_bytes * (1.0 if not c.salvaged else 0.9), -c.start), default=None)
+    if best is None or _more_apart(source, best):
+        return Selection(next((c for c in candidates if not usable(c)), Structure(0, False)), False, chain)
+    return Selection(best, False, chain)
+
+
+def _more_apart(source: Source, found: Structure) -> bool:
+    """More entropy-coded data than a picture has lie before or behind it: it is a preview, and the main picture's header is lost.
+
+    What lies behind a picture that does not end may be the rest of it.
+    """
+    if found.eoi is None:
+        return any(s.length > found.entropy_bytes for s in stretches(source, 0, found.start))
+    apart = (*stretches(source, 0, found.start), *stretches(source, found.end))
+    return any(s.length > found.entropy_bytes for s in apart)
 
 
 def standard_scans(structure: Structure) -> list[Scan]:

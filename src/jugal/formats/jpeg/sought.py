@@ -71,15 +71,23 @@ class Sought:
     unsure: float
 
 
+def may_seek(frame: Frame, scan: Scan) -> bool:
+    """The scan is one of all components and of a length for which tables are sought."""
+    return _is_plain(frame, scan) and _LEAST_BITS <= 8 * scan.entropy.length <= _MOST_BITS
+
+
 def can_seek(frame: Frame, scan: Scan, like: Structure) -> bool:
-    """The scan is one of all components, and so is that of a like picture that has tables fitted to it."""
+    """Tables of the scan are sought, and a like picture has such as are fitted to it."""
     if like.frame is None or len(like.scans) != 1:
         return False
-    return all(_is_plain(f, s) for f, s in ((frame, scan), (like.frame, like.scans[0]))) and (
-        _shape(frame, scan) == _shape(like.frame, like.scans[0])
-        and _LEAST_BITS <= 8 * scan.entropy.length <= _MOST_BITS
-        and 8 * like.scans[0].entropy.length <= _MOST_BITS
-        and _is_fitted(like.frame, like.scans[0])
+    return (
+        may_seek(frame, scan)
+        and _is_plain(like.frame, like.scans[0])
+        and (
+            _shape(frame, scan) == _shape(like.frame, like.scans[0])
+            and 8 * like.scans[0].entropy.length <= _MOST_BITS
+            and _is_fitted(like.frame, like.scans[0])
+        )
     )
 
 

@@ -15,7 +15,7 @@ from shutil import which
 
 from PIL import Image
 
-from jugal.samples import encode
+from jugal.samples import encode, headers
 from jugal.samples.scenes import riverbed
 
 Maker = Callable[[int], bytes]
@@ -84,6 +84,17 @@ JPEG: dict[str, Maker] = {
     "video-encoder-coarse": partial(_jpeg_by_video_encoder, quality=12),
     "toolkit": _jpeg_by_window_toolkit,
     "toolkit-fine": partial(_jpeg_by_window_toolkit, quality=95),
+}
+JPEG |= {
+    "by-camera": headers.by_camera,
+    "by-phone": headers.by_phone,
+    "by-drone": headers.by_drone,
+    "by-editor": headers.by_editor,
+    "by-scanner": headers.by_scanner,
+    "for-press": headers.for_press,
+    "red-green-blue": headers.red_green_blue,
+    "inner-preview": headers.with_inner_preview,
+    "filler": headers.with_filler,
 }
 if which("cjpeg"):
     JPEG |= {

@@ -21,8 +21,11 @@ from jugal.samples.scenes import PARAGRAPHS, river_frame, river_sound, riverbed
 _FIXED_DATE = (2026, 5, 14, 7, 30, 0)
 
 
-def exif_of(camera: str, taken: str, width: int, height: int, thumbnail: bytes = b"") -> bytes:
-    """An Exif block as a camera writes it, with a JPEG as its thumbnail if one is given."""
+def exif_of(
+    camera: str, taken: str, width: int, height: int, thumbnail: bytes = b"", note: bytes = b"", filler: bytes = b""
+) -> bytes:
+    """An Exif block as a camera writes it, with a JPEG as its thumbnail, a maker's ``note`` and ``filler`` ahead of the thumbnail if
+    they are given."""
     exif = Image.Exif()
     exif[0x010F], exif[0x0110] = camera.split()[0], camera
     exif[0x0132] = taken
@@ -30,7 +33,9 @@ def exif_of(camera: str, taken: str, width: int, height: int, thumbnail: bytes =
     inner[0x9003] = taken
     inner[0x829A], inner[0x829D], inner[0x8827] = IFDRational(1, 250), IFDRational(28, 10), 200
     inner[0xA002], inner[0xA003] = width, height
-    data = exif.tobytes()
+    if note:
+        inner[0x927C] = note
+    data = exif.tobytes() + filler
     return _with_thumbnail(data, thumbnail) if thumbnail else data
 
 

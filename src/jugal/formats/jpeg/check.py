@@ -27,14 +27,13 @@ from jugal.formats.jpeg.runs import RunReader
 from jugal.formats.jpeg.scans import find_cuts, stops_decoders
 from jugal.formats.jpeg.select import Selection, decodable, given_up, select, standard_scans, usable
 from jugal.formats.jpeg.sought import may_seek
-from jugal.formats.jpeg.stretches import information, stretches
+from jugal.formats.jpeg.stretches import stretches
 from jugal.formats.jpeg.thumbnail import dc_rgb, is_luminance_first, thumbnail_of
 from jugal.kernels.blockstats import SECTOR
 from jugal.model import scoring
 from jugal.model.codes import Cause, FindingCode
 from jugal.model.finding import Severity
 from jugal.model.result import Region
-from jugal.model.span import ByteSpan
 from jugal.model.strip import Matter
 
 _SHOWN_REGIONS = 12
@@ -43,10 +42,8 @@ _TAKE_HEADER = "Take the header from a healthy picture of the same camera and se
 _LEAST_FILLED = 32
 #: Bytes more of it, behind whole sectors.
 _FEW_FILLED = 8
-#: Bits of information that a byte of a sector of entropy-coded data holds at least; so few bytes seem to hold less than they do.
-_DENSE_SECTOR = 6.0
 #: How many times as much data as a thumbnail a picture has at least.
-_PICTURE_TO_THUMBNAIL = 4
+_PICTURE_TO_THUMBNAIL = 2
 #: How sure of its place and levels a run must be for what is shown to be held against it.
 _SURE_ENOUGH = 0.8
 
@@ -176,9 +173,7 @@ def _segment_findings(subject: Subject, report: Report, selection: Selection) ->
     elif structure.salvaged or (not usable(structure) and source.size):
         filled = subject.blocks.fills[0] if subject.blocks.fills and subject.blocks.fills[0].span.start == 0 else None
         start_lost = source.read(0, 3) != b"\xff\xd8\xff"
-        chain = selection.chain or structure
-        broken = [*(s.start for s in chain.bad_segments), *(start for start, _ in chain.gaps)]
-        place = 0 if start_lost else min(broken, default=chain.end)
+        place = 0 if start_lost else _chain_breaks(selection)
         report.add(
             FindingCode.JPEG_HEADER, Severity.FATAL,
             "The header cannot be followed to the picture; what is left of it was collected by searching."
@@ -230,6 +225,14 @@ def _segment_findings(subject: Subject, report: Report, selection: Selection) ->
                 FindingCode.JPEG_TABLES, Severity.FATAL, f"The quantisation table {ident} is missing.",
                 structure.scans[0].segment.start, structure.scans[0].segment.end,
             )  # fmt: skip
+
+
+def _chain_breaks(selection: Selection) -> int:
+    """Where the markers from the file's start on lead to no picture: at a segment that leads past its start, or into nowhere."""
+    chain, start = selection.chain or selection.structure, selection.structure.start
+    past = [s.start for s in chain.segments if s.start < start < s.end]
+    broken = [*past, *(s.start for s in chain.bad_segments), *(start for start, _ in chain.gaps)]
+    return min(broken, default=chain.end)
 
 
 def _no_picture(subject: Subject, report: Report, selection: Selection) -> None:
@@ -286,7 +289,8 @@ def _no_picture(subject: Subject, report: Report, selection: Selection) -> None:
 def entropy_guess(subject: Subject) -> int | None:
     """Where entropy-coded data may begin in a file without a usable header: after the filled start, or where most of them lie."""
     at, value = 0, 0
-    for fill in subject.blocks.fills:
+    # Behind a start-of-image marker filler is a part of the header, or what took one.
+    for fill in subject.blocks.fills if subject.source.read(0, 2) != spec.MARK_SOI else ():
         if fill.span.start <= at + SECTOR:
             at, value = fill.span.end, fill.value
     if at:
@@ -302,19 +306,11 @@ def entropy_guess(subject: Subject) -> int | None:
 def _longest(subject: Subject) -> int:
     """Where the longest stretch of what reads as entropy-coded data begins; 0 for none.
 
-    Filler parts it: before it may lie what is left of a thumbnail, which is short beside the picture. Text before them is left out.
+    Before filler that parts it may lie what is left of a thumbnail, which is short beside the picture.
     """
-    span = max(stretches(subject.source), key=lambda s: s.length, default=None)
-    if span is None or not span.start:
-        return 0
-    filled = [f.span for f in subject.blocks.fills if span.start < f.span.start and f.span.end < span.end]
-    parts = list(map(ByteSpan, [span.start, *(f.end for f in filled)], [*(f.start for f in filled), span.end]))
-    longest = max(part.length for part in parts)
-    part = next(part for part in parts if _PICTURE_TO_THUMBNAIL * part.length >= longest)
-    sectors = range(-(-part.start // SECTOR) * SECTOR, part.end - SECTOR, SECTOR)
-    array = subject.source.array
-    first = next((at for at in sectors if information(array[at : at + SECTOR]) >= _DENSE_SECTOR), part.end)
-    return part.start if first == sectors.start else first
+    spans = stretches(subject.source)
+    longest = max((s.length for s in spans), default=0)
+    return next((s.start for s in spans if _PICTURE_TO_THUMBNAIL * s.length >= longest), 0)
 
 
 def filled_start(subject: Subject) -> int:

@@ -97,7 +97,8 @@ def absolute_levels(
     apart = [_apart(a, b) for a, b in zip(own, other, strict=True)] if other else []
     alike = bool(apart) and apart[0] < np.clip(_ALIKE_SHARE * np.abs(own[0] - np.median(own[0])).mean(), 1.0, _ALIKE)
     shifts, sure = np.zeros(len(samples)), 1.0
-    tinted = len(samples) == 3
+    # Red, green and blue share their tables; brightness and colour differences hardly ever do.
+    tinted = len(samples) == 3 and not reader.interchangeable
     for c in range(1 if tinted else len(samples)):
         middle = (float(np.median(other[c])) if other else 0.0) - float(np.median(own[c]))
         # Of four inks two make each colour, and the errors of both add up.

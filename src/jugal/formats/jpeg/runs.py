@@ -214,7 +214,7 @@ class RunReader:
             return None
         runs: list[Run] = []
         # Starts near one another fall into step in the same block; others are needed where it may be any.
-        usual, members = (_BITS_FOR_ALL, _BITS_FOR_ALL) if self._interchangeable else (_BITS_TRIED, _MEMBERS)
+        usual, members = (_BITS_FOR_ALL, _BITS_FOR_ALL) if self.interchangeable else (_BITS_TRIED, _MEMBERS)
         limit = min(_MOST_BITS_TRIED if surely else usual, probe.length * 8 - 64)
         bit, room = 0, (np.empty((_MOST_PROBED, self.blocks.size), self._held), np.empty(_MOST_PROBED + 1, np.int32))
         while len(runs) < members:
@@ -227,7 +227,7 @@ class RunReader:
         if not runs:
             return None
         tails = Counter(int(run.bits[-2]) for run in runs)
-        tail = self._likeliest(tails, runs) if self._interchangeable else tails.most_common(1)[0][0]
+        tail = self._likeliest(tails, runs) if self.interchangeable else tails.most_common(1)[0][0]
         members = tails[tail]
         agreeing = [run for run in runs if int(run.bits[-2]) == tail]
         if members < 2:
@@ -237,7 +237,7 @@ class RunReader:
         return min(p for p, n in counts.items() if n == members)
 
     @property
-    def _interchangeable(self) -> bool:
+    def interchangeable(self) -> bool:
         """All components share their tables, as those of four inks do: decoding is as well in step one block further on."""
         return self.blocks.size > 1 and np.unique(self._dc).size == np.unique(self._ac).size == 1
 

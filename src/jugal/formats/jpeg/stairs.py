@@ -28,7 +28,7 @@ _SILENT_STEP, _MARGIN, _LEAST_MARGIN = (1.2, 5.5, 6.0), 0.1, 6
 _EVEN, _QUIET = 0.55, 0.45
 #: Within a step differences vary as they do around it, so many times as much at most, or by such a share of its levels; but one so
 #: high may be that of other MCUs altogether.
-_VARY, _VARY_SHARE, _PLAIN = 3.0, 0.15, 2.5
+_VARY, _VARY_SHARE, _PLAIN = 2.0, 0.15, 2.5
 #: By which share of its levels the parts of a step near a side may differ, and by how many levels where all is flat.
 _ALIKE, _EXACT = 0.2, 0.5
 #: Height of a step in mean levels from which the pixels are looked at, and how many places a picture has looked at.

@@ -20,8 +20,8 @@ _DEEP = 1 << 20
 _LARGEST_STILL = 1 << 27
 #: Share of a file from which on it is mostly something.
 _MOSTLY = 0.5
-#: Bytes that a photo with a clip behind it takes at least.
-_LEAST_PHOTO = 4096
+#: Bytes that a photo with a clip behind it takes.
+_PHOTO = range(4096, 1 << 28)
 
 
 @dataclass(frozen=True, slots=True)
@@ -426,7 +426,7 @@ def _box_positions(source: Source, kind: bytes) -> list[int]:
 def _before_a_clip(source: Source) -> bool:
     """Cameras put a short clip behind the end of a photo: most of what lies before the file type box is picture data."""
     at = source.find(b"ftyp") - 4
-    if at < _LEAST_PHOTO:
+    if at not in _PHOTO:
         return False
     return sum(s.length for s in stretches(source, 0, at)) > _MOSTLY * at
 

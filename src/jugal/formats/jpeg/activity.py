@@ -102,7 +102,9 @@ def _change(values: NDArray[np.float64], reference: NDArray[np.float64], sure: f
         return None
     line = np.linalg.lstsq(reference[:count], values, rcond=None)[0]
     shift, best, here = _displacement(values[-tail:], reference @ line, count - tail)
-    if best > _FITS and best > here + _BETTER:
+    # By how much likelier correlated values are, in nats.
+    likelier = 0.5 * tail * float(np.log((1 - here**2) / max(1e-9, 1 - best**2)))
+    if best > _FITS and best > here + _BETTER and likelier > sure:
         moved = np.arange(count) + shift
         inside = (moved >= 0) & (moved < reference.shape[0])
         rest = inside.copy()

@@ -12,8 +12,9 @@ from jugal.formats.jpeg.parse import Frame, Scan, Structure
 
 #: Levels by which a pixel may be off and still look right.
 _NEAR_LEVELS = 12.0
-#: Mean square of a coefficient that a refinement makes known, in units of the least that it can be; it is less than twice.
-_NEW = 2.0
+#: Mean square of a coefficient that a refinement makes known, in units of the least that it can be: further ones may follow, by which it is
+#: less than twice as large; where none does it is the least.
+_NEW, _NEW_AT_LAST = 2.0, 1.0
 _MOST_SHARE = 0.98
 #: How much a colour difference weighs in the colour that it changes most (JFIF 1.02, BT.601).
 _COLOUR = 1.6
@@ -21,7 +22,12 @@ _SAMPLES = 16384
 #: The radial frequency of each coefficient, in zigzag order, by which those fall off that never came.
 _FREQUENCY = np.array([max(1.0, float(np.hypot(z // 8, z % 8))) for z in spec.ZIGZAG[:64]])
 #: What coefficients of colour are of those of luma, where none of theirs came.
-_COLOUR_SPREAD = 0.5
+_COLOUR_SPREAD = 0.25
+#: How many times as far off pixels would be if coefficients that were not seen spread as widely as those that were: of photographs most
+#: lie nearer to zero, and decoders smooth what is left out.
+_NEARER = 1.9
+#: How widely coefficients of the lowest frequency spread where none came, as a share of how DC values of neighbouring blocks differ.
+_OF_GRADIENT = 0.7
 #: Classes of how many coefficients of a block are known, by doubling.
 _BUSIEST = 5
 #: Coefficients that must have been seen of a kind to tell how widely it spreads.
@@ -74,7 +80,8 @@ def _of_details(
     least = np.zeros(64)
     least[scan.ss : scan.se + 1] = (table[scan.ss : scan.se + 1].astype(np.float64) * (1 << scan.al)) ** 2
     new = _bits(after & ~before)
-    energy = new @ (least * (_NEW if scan.ah else _tails(new.mean(axis=0))))
+    refined = _NEW if scan.al else _NEW_AT_LAST
+    energy = new @ (least * (refined if scan.ah else _tails(new.mean(axis=0))))
     if scan.ah:
         # The bit that is refined is set in every other one of them.
         energy = energy + 0.5 * (_bits(before) @ least)
@@ -92,8 +99,8 @@ def _sampled(layout: Layout, index: int) -> slice:
 def missing_share(frame: Frame, structure: Structure) -> float:
     """The share of pixels, 0..1, that look wrong since scans that would bring or refine their coefficients never came.
 
-    0 where every bit of every coefficient came, 1 where none did but of DC values, or not all of these. How large the others are is told from those
-    that came: they spread like two-sided exponentials, the less the higher their frequency.
+    0 where every bit of every coefficient came, 1 where not all DC values did. How large the others are is told from those that came:
+    they spread like two-sided exponentials, the less the higher their frequency; where none came, from how DC values differ.
     """
     low = np.full((len(frame.components), 64), -1)
     for scan in structure.scans:
@@ -102,9 +109,9 @@ def missing_share(frame: Frame, structure: Structure) -> float:
     tables = [structure.quant.get(component.tq) for component in frame.components]
     if not low.any() and structure.has_levels:
         return 0.0
-    if not structure.has_levels or (low[0, 1:] < 0).all() or any(table is None for table in tables):
+    if not structure.has_levels or any(table is None for table in tables):
         return 1.0
-    *_, (layout, _, nonzero) = follow(frame, structure.scans, structure.quant)
+    *_, (layout, levels, nonzero) = follow(frame, structure.scans, structure.quant)
     right, luma = 1.0, np.zeros(64)
     for index, table in enumerate(tables):
         if table is None:
@@ -112,7 +119,10 @@ def missing_share(frame: Frame, structure: Structure) -> float:
         known, reach = _bits(nonzero[_sampled(layout, index)]), table * np.exp2(np.maximum(low[index], 0))
         came = (low[index] >= 0) & (np.arange(64) > 0)
         limit = _limit(frame) / (_COLOUR if index else 1.0)
-        if not came.any():
+        if not came.any() and not luma.any():
+            gradient = table[0] * _gradient(levels, layout, index)
+            wrong = _far_off(2.0 * (_OF_GRADIENT * gradient) ** 2 * (_FREQUENCY[1:] ** -2.0).sum(), limit).mean()
+        elif not came.any():
             wrong = _still_wrong(known, _COLOUR_SPREAD * luma, reach, low[index], limit).mean()
         else:
             luma = luma if index else _spread(known, reach, came)
@@ -147,8 +157,21 @@ def _still_wrong(
     unseen = np.where(low < 0, 2.0 * spread**2, np.where(low > 0, below, 0.0))
     seen = np.where(low > 0, reach**2 / 3.0, 0.0)
     energy = (1.0 - known) @ unseen + known @ seen
-    # Pixels of a block are off by little mostly and by far now and then, as its coefficients are.
-    return np.asarray(np.exp(-limit / np.sqrt(np.maximum(energy / 128.0, 1e-12))))
+    return _far_off(energy, limit)
+
+
+def _far_off(energy: NDArray[np.float64], limit: float) -> NDArray[np.float64]:
+    """(blocks,): the share of pixels beyond ``limit`` by the squares of the coefficients that are missing: they are off by little mostly and
+    by far now and then, as coefficients are."""
+    return np.asarray(np.exp(-_NEARER * limit / np.sqrt(np.maximum(energy / 128.0, 1e-12))))
+
+
+def _gradient(levels: NDArray[np.int16], layout: Layout, index: int) -> NDArray[np.float64]:
+    """(blocks,): how far the DC values of some of a component's blocks lie from those beside them."""
+    first, across, down = (int(x[index]) for x in (layout.offset, layout.stride, layout.rows))
+    plane = levels[first : first + across * down].reshape(down, across).astype(np.int32)
+    some = slice(None, None, max(1, plane.size // _SAMPLES))
+    return np.abs(np.diff(plane, axis=1)).ravel()[some].astype(np.float64)
 
 
 def _tails(shares: NDArray[np.float64]) -> NDArray[np.float64]:

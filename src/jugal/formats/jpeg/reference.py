@@ -34,6 +34,8 @@ _ROWS_SEEN, _FEWEST_ROWS, _SAME_SHAPE = 64, 4, 0.01
 #: What a copy of the same picture is like: how its levels go along with the picture's, or by how much they differ but for a constant
 #: where nothing varies, what one level of it is worth in the picture's, and the constant.
 _ALONG, _NEAR, _SLOPES, _MOST_AWAY = 0.7, 3.0, (0.8, 1.25), 10.0
+#: The same of one that lost much of the detail, such as stars: what is left of it must rise by the same almost exactly.
+_ALONG_LESS, _SLOPES_CLOSE = 0.55, (0.9, 1.11)
 #: A sum of squares that is as good as 0.
 _NOTHING = 1e-6
 #: By how much MCUs differ from the copy at most that are held against it, levels, or deviations if that is more; and the share of
@@ -288,4 +290,5 @@ def _along(theirs: NDArray[np.float32], own: NDArray[np.float32]) -> float:
     theirs, own = (values - values.mean(dtype=np.float64) for values in (theirs, own))
     together, square = float(theirs @ own), max(_NOTHING, float(theirs @ theirs))
     slope, along = together / square, together / np.sqrt(square * max(_NOTHING, float(own @ own)))
-    return float(along) if along >= _ALONG and _SLOPES[0] <= slope <= _SLOPES[1] else 0.0
+    low, high = _SLOPES if along >= _ALONG else _SLOPES_CLOSE
+    return float(along) if along >= _ALONG_LESS and low <= slope <= high else 0.0

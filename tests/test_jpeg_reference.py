@@ -100,6 +100,16 @@ def test_a_copy_of_something_else_is_not_believed(thumbnail) -> None:  # type: i
     assert read(with_thumbnail(scene(), thumbnail()))[2] is None
 
 
+def test_of_a_small_picture_all_of_a_copy_is_looked_at() -> None:
+    """A thumbnail has more samples than it has MCUs, and yet fewer blocks."""
+    picture = scene().crop((100, 100, 612, 484))
+    reader, whole, reference = read(with_thumbnail(picture, encode.thumbnail_of(picture)))
+    assert reference is not None
+    own = reader.levels(whole.dc)[0]
+    theirs = reference.levels(np.arange(reader.total), 0)
+    assert np.corrcoef(own, theirs)[0, 1] > 0.98
+
+
 def test_another_picture_of_the_same_size_is_no_copy() -> None:
     """Two eyes see one scene from two places."""
     left, right = (scene().crop((begin, 0, begin + 1040, 720)) for begin in (0, 40))

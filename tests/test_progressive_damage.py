@@ -12,10 +12,10 @@ from PIL import Image
 
 from conftest import examine
 from jugal.binary.source import Source
-from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, _parting, busyness, find_change, is_astray
+from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, _change, _parting, busyness, find_change, is_astray
 from jugal.formats.jpeg.damage import _unprepared
 from jugal.formats.jpeg.decode import decode, follow
-from jugal.formats.jpeg.importance import scan_weights
+from jugal.formats.jpeg.importance import missing_share, scan_weights
 from jugal.formats.jpeg.parse import walk
 from jugal.model.codes import FindingCode
 from jugal.model.finding import Severity
@@ -198,3 +198,46 @@ def test_whether_a_refined_scan_is_astray_is_told_at_the_block_of_the_scan_that_
         # Neither a scan that refines nothing nor a place without blocks on both sides is told of.
         assert not is_astray(shown, sick, 4, block) and not is_astray(shown, sick, 5, 3)
     assert spared == 4 and told >= 3
+
+
+@pytest.mark.parametrize("subsampling", [0, 2])
+@pytest.mark.parametrize("seed", [1, 2])
+def test_scans_that_never_came_cost_what_a_decoder_misses(seed: int, subsampling: int) -> None:
+    whole = photo(seed, subsampling=subsampling)
+    scans, claimed = opened(whole)[0].scans, []
+    for scan in scans[:-1]:
+        cut = whole[: scan.entropy.end]
+        structure = opened(cut)[0]
+        claimed.append(100.0 * (1.0 - missing_share(structure.frame, structure)))
+        assert abs(claimed[-1] - share("jpeg", whole, cut)) < 8
+    assert claimed[0] < claimed[-1]
+    assert claimed[-1] < 100.0
+
+
+def test_levels_that_change_more_cost_more_where_nothing_else_came() -> None:
+    """Of a busy picture more is missing than of a smooth one, as a decoder says too."""
+    rows = np.linspace(60, 190, 480)[:, None].repeat(640, axis=1)
+    noise = np.random.default_rng(3).normal(0, 1, (480, 640))
+    lost, shown = [], []
+    for strength in (1.0, 12.0, 40.0):
+        samples = np.clip(rows + strength * noise, 0, 255).astype(np.uint8)
+        whole = encode.jpeg(Image.fromarray(samples), quality=85, progressive=True)
+        cut = whole[: opened(whole)[0].scans[0].entropy.end]
+        structure = opened(cut)[0]
+        lost.append(missing_share(structure.frame, structure))
+        shown.append(share("jpeg", whole, cut))
+    assert lost == sorted(lost)
+    assert shown == sorted(shown, reverse=True)
+    assert lost[0] < 0.1
+
+
+def test_a_scan_that_just_ends_must_go_on_elsewhere_plainly() -> None:
+    """Values that fit a row further up a little better than where they stand: damaged for certain they are displaced, else they are not."""
+    rng = np.random.default_rng(8)
+    expected, noise = rng.normal(size=(2, 4000))
+    reference = np.stack((np.ones(4000), expected, rng.normal(size=4000)), axis=1)
+    values = 0.55 * expected + 0.68 * np.roll(expected, 50) + 0.95 * noise
+    assert _change(values, reference, KNOWN) is not None
+    assert _change(values, reference, UNKNOWN) is None
+    plainly = np.roll(expected, 50) + 0.5 * noise
+    assert _change(plainly, reference, UNKNOWN) is not None

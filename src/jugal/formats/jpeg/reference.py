@@ -26,16 +26,14 @@ from jugal.formats.jpeg.stairs import MAD_TO_DEVIATION
 _MOST_SHARE = 50.0
 #: MCUs whose levels are looked up at once.
 _AT_ONCE = 1 << 16
-#: Samples of a copy for each MCU of the picture from which on means of its blocks are enough, and those down and across that are
-#: looked at.
-_FINE, _POINTS = 16, 4
+#: Samples of a copy for each MCU of the picture from which on means of its blocks are enough, from which on they have to be where it
+#: has more than so many in all, and those down and across that are looked at.
+_FINE, _COARSE, _MOST_SAMPLES, _POINTS = 64, 16, 1 << 22, 4
 #: Rows of a run that are looked at, fewest of the known ones, and share by which sides may differ in proportion and be the same.
 _ROWS_SEEN, _FEWEST_ROWS, _SAME_SHAPE = 64, 4, 0.01
 #: What a copy of the same picture is like: how its levels go along with the picture's, or by how much they differ but for a constant
 #: where nothing varies, what one level of it is worth in the picture's, and the constant.
 _ALONG, _NEAR, _SLOPES, _MOST_AWAY = 0.7, 3.0, (0.8, 1.25), 10.0
-#: The same of one that lost much of the detail, such as stars: what is left of it must rise by the same almost exactly.
-_ALONG_LESS, _SLOPES_CLOSE = 0.55, (0.9, 1.11)
 #: A sum of squares that is as good as 0.
 _NOTHING = 1e-6
 #: By how much MCUs differ from the copy at most that are held against it, levels, or deviations if that is more; and the share of
@@ -134,7 +132,8 @@ class Reference:
         preview = largest_preview(subject, structure, _MOST_SHARE)
         if preview is None:
             return None
-        copy, frame = _Copy.read(subject, preview, _FINE * reader.total), reader.frame
+        most = max(_COARSE * reader.total, min(_FINE * reader.total, _MOST_SAMPLES))
+        copy, frame = _Copy.read(subject, preview, most), reader.frame
         shape = preview.width * frame.height / (preview.height * frame.width)
         tried = [
             cls(reader, copy, bars, head) for bars in ((False, True) if abs(shape - 1) > _SAME_SHAPE else (False,))
@@ -290,5 +289,4 @@ def _along(theirs: NDArray[np.float32], own: NDArray[np.float32]) -> float:
     theirs, own = (values - values.mean(dtype=np.float64) for values in (theirs, own))
     together, square = float(theirs @ own), max(_NOTHING, float(theirs @ theirs))
     slope, along = together / square, together / np.sqrt(square * max(_NOTHING, float(own @ own)))
-    low, high = _SLOPES if along >= _ALONG else _SLOPES_CLOSE
-    return float(along) if along >= _ALONG_LESS and low <= slope <= high else 0.0
+    return float(along) if along >= _ALONG and _SLOPES[0] <= slope <= _SLOPES[1] else 0.0

@@ -11,6 +11,7 @@ import pytest
 from bench.healthy import JPEG
 from bench.measure import share
 from numpy.typing import NDArray
+from PIL import Image
 
 from jugal.binary.source import Source
 from jugal.engine.examine import examine_file, examine_source
@@ -155,7 +156,7 @@ def test_information_is_counted_in_bits() -> None:
 
 
 def test_a_thumbnail_that_breaks_off_is_no_preview_and_no_picture() -> None:
-    whole = made("by-drone")
+    whole = made("by-drone", 7, LARGER)
     thumbnail = whole.index(b"\xff\xd8\xff", 2)
     end = whole.index(b"\xff\xd9", thumbnail)
     source = Source.from_bytes(whole[:end] + b"\x3c\x3c" + whole[end + 2 :], "photo.jpg")
@@ -163,6 +164,15 @@ def test_a_thumbnail_that_breaks_off_is_no_preview_and_no_picture() -> None:
     assert not main.overfull
     assert largest_preview(Subject(source), main) is None
     assert largest_preview(Subject(Source.from_bytes(whole, "photo.jpg")), main) is not None
+
+
+def test_noise_at_the_finest_setting_is_not_more_than_a_picture_takes() -> None:
+    noise = Image.fromarray(np.random.default_rng(1).integers(0, 256, (240, 320, 3)).astype(np.uint8))
+    whole = encode.jpeg(noise, quality=100, subsampling=0)
+    found = walk(Source.from_bytes(whole, "noise"), 0)
+    assert found.entropy_bytes > 64 * 3 * found.frame.mcus_x * found.frame.mcus_y
+    assert not found.overfull
+    assert select(Source.from_bytes(b"junk ahead of it" + whole, "noise")).structure.start == 16
 
 
 @pytest.mark.parametrize("kind", ["for-press", "red-green-blue"])

@@ -14,6 +14,8 @@ from jugal.kernels.stuffing import unstuff
 
 _HEADER_SEARCH = 4 << 20
 _MAX_SEGMENTS = 4096
+#: Bytes that a block takes at most: noise at the finest setting takes a few more than it has samples.
+_MOST_OF_A_BLOCK = 96
 #: Bytes that are unstuffed at once.
 _AT_ONCE = 1 << 20
 
@@ -166,11 +168,12 @@ class Structure:
 
     @property
     def overfull(self) -> bool:
-        """More bytes of entropy-coded data than it has samples: a thumbnail that breaks off, and the data of the main picture."""
+        """More bytes of entropy-coded data than even noise takes: a thumbnail that breaks off, and the data of the main picture."""
         frame = self.frame
         if frame is None or not frame.height:
             return False
-        return self.entropy_bytes > 64 * sum(c.h * c.v for c in frame.components) * frame.mcus_x * frame.mcus_y
+        blocks = sum(c.h * c.v for c in frame.components) * frame.mcus_x * frame.mcus_y
+        return self.entropy_bytes > _MOST_OF_A_BLOCK * blocks
 
     @property
     def has_levels(self) -> bool:

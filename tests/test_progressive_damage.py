@@ -241,3 +241,17 @@ def test_a_scan_that_just_ends_must_go_on_elsewhere_plainly() -> None:
     assert _change(values, reference, UNKNOWN) is None
     plainly = np.roll(expected, 50) + 0.5 * noise
     assert _change(plainly, reference, UNKNOWN) is not None
+
+
+def test_a_marker_that_ends_a_scan_early_ends_no_picture_that_was_made_so() -> None:
+    """Scans that were to follow are missing where it stands inside one, but not where it stands behind one."""
+    whole = photo(2)
+    scan = opened(whole)[0].scans[5]
+    middle = (scan.entropy.start + scan.entropy.end) // 2
+    inside = examine(whole[:middle] + b"\xff\xd9" + whole[middle + 2 :])
+    behind = examine(whole[: scan.entropy.end] + b"\xff\xd9")
+    assert sum("never came" in f.message for f in inside.findings) == 1
+    assert not any("never came" in f.message for f in behind.findings)
+    assert behind.verdict is Verdict.INTACT
+    shown = share("jpeg", whole, whole[:middle] + b"\xff\xd9")
+    assert abs((inside.score or 0.0) - shown) < 8

@@ -172,11 +172,12 @@ def _carry_on(result: Verdicts, picture: Picture) -> None:
 def _scans_that_never_came(result: Verdicts, structure: Structure, picture: Picture) -> None:
     """Of a progressive picture scans that others were to be followed by, of a sequential one those of whole components.
 
-    A progressive picture that is ended by its marker may have been made without them, but for those of the DC values.
+    A progressive picture that is ended by its marker behind a whole scan may have been made without them, but for those of the DC values.
     """
     last = len(picture.scans) - 1
     if picture.frame.marker == spec.PROGRESSIVE:
-        if structure.has_levels and structure.eoi is not None and not structure.bad_segments:
+        ended = structure.eoi is not None and picture.scans[last].complete
+        if structure.has_levels and ended and not structure.bad_segments:
             return
         weight = missing_share(picture.frame, structure)
     else:

@@ -131,6 +131,20 @@ def test_a_whole_picture_ahead_of_others_is_the_one_meant() -> None:
     assert select(Source.from_bytes(headless[-3000:] + small, "both.jpg")).structure.start == 3000
 
 
+def test_of_two_views_in_one_file_the_first_is_the_one_meant(tmp_path: Path) -> None:
+    """It lacks its quantisation tables, the larger one behind it does not."""
+    first, second = encode.jpeg(riverbed(*SIZE, 1)), encode.jpeg(riverbed(*SIZE, 2), quality=91)
+    whole = encode.with_further(first, [second])
+    sick = harm(whole, "jpeg", "no-quantisation-table", 1).data
+    assert select(Source.from_bytes(sick, "views.jpg")).structure.start == 0
+    path, lender = tmp_path / "views.jpg", tmp_path / "lender.jpg"
+    path.write_bytes(sick)
+    lender.write_bytes(encode.with_further(encode.jpeg(riverbed(*SIZE, 3)), [second]))
+    outcome = repair_file(examine_file(path), tmp_path / "out", [examine_file(lender)])
+    assert outcome.output
+    assert share("jpeg", whole, Path(outcome.output).read_bytes()) == 100.0
+
+
 def test_stretches_are_what_no_marker_parts() -> None:
     whole = encode.jpeg(riverbed(640, 480, 3), quality=90)
     scan = walk(Source.from_bytes(whole, "whole"), 0).scans[0].entropy

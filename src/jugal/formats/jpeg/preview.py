@@ -12,13 +12,15 @@ from jugal.formats.jpeg.select import decodable
 from jugal.model.span import ByteSpan
 
 _MOST_TRIED = 12
+#: Percent of the main picture's pixels that a copy of it has at most: one as large is another view, taken beside it.
+COPY = 50.0
 #: Percent of a main picture of unknown size that a preview is taken for.
 _UNKNOWN_SHARE = 1.0
 
 
 @dataclass(frozen=True, slots=True)
 class Preview:
-    """A whole picture at ``span``; ``share`` is its part of the main picture's pixels in percent, at most 100."""
+    """A whole picture at ``span``; ``share`` is its part of the main picture's pixels in percent, ``COPY`` at most."""
 
     span: ByteSpan
     width: int
@@ -52,6 +54,6 @@ def largest_preview(subject: Subject, main: Structure, most: float = 100.0) -> P
         if best is not None and frame.width * frame.height <= best.width * best.height:
             continue
         if all(scan.complete for scan in decode(frame, found.scans, found.quant).scans):
-            share = min(100.0, 100.0 * frame.width * frame.height / whole) if whole else _UNKNOWN_SHARE
+            share = min(COPY, 100.0 * frame.width * frame.height / whole) if whole else _UNKNOWN_SHARE
             best = Preview(ByteSpan(at, found.end), frame.width, frame.height, share)
     return best

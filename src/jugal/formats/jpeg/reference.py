@@ -17,13 +17,11 @@ from jugal.formats.base import Subject
 from jugal.formats.jpeg.decode import Picture, decode
 from jugal.formats.jpeg.levels import sample_rows
 from jugal.formats.jpeg.parse import Frame, Structure, walk
-from jugal.formats.jpeg.preview import Preview, largest_preview
+from jugal.formats.jpeg.preview import COPY, Preview, largest_preview
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
 from jugal.formats.jpeg.stairs import MAD_TO_DEVIATION
 
-#: Percent of the picture's pixels that a copy has at most: another picture as large was taken from beside it.
-_MOST_SHARE = 50.0
 #: MCUs whose levels are looked up at once.
 _AT_ONCE = 1 << 16
 #: Samples of a copy for each MCU of the picture from which on means of its blocks are enough, from which on they have to be where it
@@ -129,7 +127,7 @@ class Reference:
         """That of the largest whole picture inside the file; None where there is none, or it is not plainly one of ``head``."""
         if head.count < _FEWEST_ROWS * reader.frame.mcus_x:
             return None
-        preview = largest_preview(subject, structure, _MOST_SHARE)
+        preview = largest_preview(subject, structure, COPY)
         if preview is None:
             return None
         most = max(_COARSE * reader.total, min(_FINE * reader.total, _MOST_SAMPLES))

@@ -83,11 +83,23 @@ def select(source: Source) -> Selection:
     if collected is not None and not collected.overfull:
         candidates.append(collected)
     good = [c for c in candidates if usable(c)]
-    # Among pictures of like size the one found by its own start is the better witness.
-    best = max(good, key=lambda c: (c.entropy_bytes * (1.0 if not c.salvaged else 0.9), -c.start), default=None)
-    if best is None or _more_apart(source, best):
+    best = max(good, key=lambda c: (c.entropy_bytes * _credit(c), -c.start), default=None)
+    if best is None or (not _at_start(best) and _more_apart(source, best)):
         return Selection(next((c for c in candidates if not usable(c)), Structure(0, False)), False, chain)
     return Selection(best, False, chain)
+
+
+def _credit(found: Structure) -> float:
+    """What a picture's data count: those at the file's start more than further ones behind it, and one found by its own start is the better
+    witness than segments that were collected."""
+    if found.salvaged:
+        return 0.9
+    return 2.0 if _at_start(found) else 1.0
+
+
+def _at_start(found: Structure) -> bool:
+    """The picture's markers begin at the file's start, or would if the first was there."""
+    return found.start <= len(spec.MARK_SOI)
 
 
 def _more_apart(source: Source, found: Structure) -> bool:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from functools import cache
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -12,6 +13,8 @@ from PIL import Image
 
 from conftest import examine
 from jugal.binary.source import Source
+from jugal.engine.examine import examine_file
+from jugal.engine.repair import repair_file
 from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, _change, _parting, busyness, find_change, is_astray
 from jugal.formats.jpeg.damage import _unprepared
 from jugal.formats.jpeg.decode import decode, follow
@@ -255,3 +258,20 @@ def test_a_marker_that_ends_a_scan_early_ends_no_picture_that_was_made_so() -> N
     assert behind.verdict is Verdict.INTACT
     shown = share("jpeg", whole, whole[:middle] + b"\xff\xd9")
     assert abs((inside.score or 0.0) - shown) < 8
+
+
+def test_scans_behind_a_marker_that_ends_one_early_come_back(tmp_path: Path) -> None:
+    whole = photo(3)
+    scan = opened(whole)[0].scans[5]
+    middle = (scan.entropy.start + scan.entropy.end) // 2
+    path = tmp_path / "cut.jpg"
+    path.write_bytes(whole[:middle] + b"\xff\xd9" + whole[middle + 2 :])
+    outcome = repair_file(examine_file(path), tmp_path / "out")
+    assert outcome.method == "cut-scans"
+    assert outcome.output
+    made = Path(outcome.output).read_bytes()
+    shown, before = share("jpeg", whole, made), share("jpeg", whole, path.read_bytes())
+    assert shown > before
+    assert abs(shown - (outcome.score_after or 0.0)) < 8
+    # The scans of colour have nothing to do with the one that is cut.
+    assert len(opened(made)[0].scans) > 6

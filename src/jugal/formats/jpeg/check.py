@@ -24,7 +24,7 @@ from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.refit import FOUND_TABLES, can_refit
 from jugal.formats.jpeg.resync import find_mosaic
 from jugal.formats.jpeg.runs import RunReader
-from jugal.formats.jpeg.scans import find_cuts, stops_decoders
+from jugal.formats.jpeg.scans import find_cuts, past_false_end, stops_decoders
 from jugal.formats.jpeg.select import Selection, decodable, given_up, select, standard_scans, usable
 from jugal.formats.jpeg.sought import may_seek
 from jugal.formats.jpeg.stretches import stretches
@@ -105,7 +105,8 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     for each in restored:
         mask *= 1.0 - looking_right(picture, each.reader, each.parts)
     shown = _shown(mask)
-    _scan_findings(subject, report, structure, picture, verdicts)
+    longer = past_false_end(subject.source, structure, picture)
+    _scan_findings(subject, report, structure, picture, verdicts, longer is not None)
     _strip(report, structure, verdicts)
     _regions(report, mask, frame.height)
     _anchors(report, picture)
@@ -115,8 +116,12 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
         shown = min(shown, 50.0)
     report.score = shown if opens else scoring.UNOPENABLE
     report.attainable = report.score
-    cuts = find_cuts(picture, verdicts.damages)
-    if cuts is not None and (stopped or cuts.kept > shown + 1):
+    cuts = (
+        find_cuts(picture, verdicts.damages)
+        if longer is None
+        else find_cuts(longer[1], judge(subject, *longer).damages)
+    )
+    if cuts is not None and (stopped or longer is not None or cuts.kept > shown + 1):
         report.plan("cut-scans", "Keep each scan up to its first damage; what it would refine stays coarse.", cuts.kept)
         report.attainable = max(report.attainable, cuts.kept)
     _plans(subject, report, selection, shown, believable)
@@ -372,8 +377,9 @@ _SENTENCES = {
 
 
 def _scan_findings(
-    subject: Subject, report: Report, structure: Structure, picture: Picture, verdicts: Verdicts
+    subject: Subject, report: Report, structure: Structure, picture: Picture, verdicts: Verdicts, goes_on: bool
 ) -> None:
+    """What is wrong with the scans, and what follows the picture unless it ``goes_on`` there."""
     frame = picture.frame
     size = subject.size
     for damage in sorted(verdicts.damages, key=lambda d: d.start):
@@ -426,13 +432,13 @@ def _scan_findings(
             Cause.CUT_SHORT,
         )
     belongs = content_end(subject, structure)
-    if structure.eoi is not None and belongs < size:
+    if structure.eoi is not None and belongs < size and not goes_on:
         rest = size - belongs
         kind = "zeros or filler" if trailing_fill(subject, belongs) else "bytes"
         report.add(
             FindingCode.TAIL,
             Severity.NOTE,
-            f"{rest:,} {kind} follow the complete picture.",
+            f"{rest:,} {kind} follow the marker that ends the picture.",
             belongs,
             size,
         )

@@ -369,6 +369,17 @@ def _follow(source: Source, found: Structure, at: int) -> None:
     found.end = at if found.eoi is None else found.eoi + 2
 
 
+def beyond_end(source: Source, found: Structure) -> Structure | None:
+    """A progressive picture with the scans that follow the marker that ended it; None where none do."""
+    if found.eoi is None or found.frame is None or found.frame.marker != spec.PROGRESSIVE:
+        return None
+    longer = replace(
+        found, segments=found.segments[:], scans=found.scans[:], gaps=found.gaps[:], bad_segments=found.bad_segments[:], eoi=None
+    )  # fmt: skip
+    _follow(source, longer, found.eoi + len(spec.MARK_EOI))
+    return longer if len(longer.scans) > len(found.scans) else None
+
+
 def _finish(source: Source, found: Structure, at: int) -> None:
     """After the last sequential scan only EOI matters; segments before it are stepped over."""
     for _ in range(64):

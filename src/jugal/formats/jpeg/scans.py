@@ -12,11 +12,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from jugal.binary.output import Piece
+from jugal.binary.source import Source
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.damage import Damage, judge, refined_by, spoiled_mask
 from jugal.formats.jpeg.decode import Decoded, Picture, decode
-from jugal.formats.jpeg.parse import Structure
+from jugal.formats.jpeg.parse import Structure, beyond_end
 from jugal.formats.jpeg.select import decodable, select
 from jugal.kernels.stuffing import pack_bits
 from jugal.model import scoring
@@ -54,6 +55,14 @@ def stops_decoders(structure: Structure) -> bool:
     return False
 
 
+def past_false_end(source: Source, structure: Structure, picture: Picture) -> tuple[Structure, Picture] | None:
+    """A picture with the scans behind a marker that ended it inside a scan; None where the last scan is whole, or no scan follows."""
+    longer = None if picture.scans[-1].complete else beyond_end(source, structure)
+    if longer is None or longer.frame is None:
+        return None
+    return longer, decode(longer.frame, longer.scans, longer.quant)
+
+
 def find_cuts(picture: Picture, damages: list[Damage]) -> Cuts | None:
     """Where the scans of a progressive picture are to be cut; None where there is nothing to gain by it."""
     if picture.frame.marker != spec.PROGRESSIVE or len(picture.scans) < 2 or not damages:
@@ -83,6 +92,7 @@ def cut_scans(subject: Subject, donor: Subject | None) -> RepairDraft:
     if not decodable(structure) or structure.frame is None:
         raise RepairImpossible("No picture that can be decoded was found in the file.")
     picture = decode(structure.frame, structure.scans, structure.quant)
+    structure, picture = past_false_end(subject.source, structure, picture) or (structure, picture)
     cuts = find_cuts(picture, judge(subject, structure, picture).damages)
     if cuts is None:
         raise RepairImpossible("No scan of the picture can be cut to what is good of it.")

@@ -249,3 +249,68 @@ def test_filler_in_the_last_scan_of_a_progressive_picture_is_all_the_damage() ->
     places = [f.span.start for f in found.findings if f.span and f.code.value != "jpeg.eoi"]
     assert places
     assert min(places) >= begin - 64
+
+
+HOLES = {
+    "its end and the header": lambda preview, first: [(preview + 36_000, first + 4096)],
+    "the header and more": lambda preview, first: [(first - 2048, first + 4096), (first + 30_000, first + 34_000)],
+}
+
+
+@pytest.mark.parametrize("kind", HOLES)
+def test_a_preview_in_the_metadata_is_not_the_picture_whatever_is_lost(kind: str, tmp_path: Path) -> None:
+    size = 900, 680
+    sick = bytearray(made("inner-preview", 7, size))
+    preview = sick.index(b"PRVW") + 4
+    for start, end in HOLES[kind](preview, start_of(bytes(sick))):
+        begin, stop = start // 512 * 512, end // 512 * 512
+        sick[begin:stop] = bytes(stop - begin)
+    assert not select(Source.from_bytes(bytes(sick), "sick.jpg")).structure.scans
+    outcome = mended(bytes(sick), "inner-preview", tmp_path, size)
+    assert outcome.method == "donor-header"
+    assert outcome.output
+    assert walk(Source.from_bytes(Path(outcome.output).read_bytes()), 0).frame.width == size[0]
+
+
+def test_a_header_longer_by_a_byte_lends_its_tables_and_not_its_length(tmp_path: Path) -> None:
+    """From a byte further on a page decodes as well, but for its first MCU and all its levels."""
+    page = Image.fromarray(np.full((*SIZE[::-1], 3), 240, np.uint8))
+    page.paste(riverbed(200, 150, 1), (150, 100))
+    own, other = (encode.jpeg(page, quality=75, comment=b"sheet" + b"!" * more) for more in (0, 1))
+    first = start_of(own)
+    path, lender = tmp_path / "sheet.jpg", tmp_path / "lender.jpg"
+    path.write_bytes(bytes(first) + own[first:])
+    lender.write_bytes(other)
+    outcome = repair_file(examine_file(path), tmp_path / "out", [examine_file(lender)])
+    assert outcome.output
+    assert share("jpeg", own, Path(outcome.output).read_bytes()) == 100.0
+
+
+@pytest.mark.parametrize("code", [0x02, 0x7E, 0xBF])
+def test_a_marker_without_a_meaning_between_segments_stops_decoders(code: int, tmp_path: Path) -> None:
+    whole = encode.jpeg(riverbed(*SIZE, 4))
+    at = whole.index(b"\xff\xdb")
+    for junk, opens in ((bytes((0x11, 0xFF, code, 0x22)), False), (bytes((0x11, 0xFF, 0x00, 0x22)), True)):
+        path = tmp_path / "junk.jpg"
+        path.write_bytes(whole[:at] + junk + whole[at:])
+        found = examine_file(path)
+        assert (found.score or 0.0) > 50 if opens else (found.score or 0.0) < 5
+        if not opens:
+            outcome = repair_file(found, tmp_path / "out")
+            assert outcome.output
+            assert share("jpeg", whole, Path(outcome.output).read_bytes()) == 100.0
+
+
+def test_without_a_sound_start_it_is_not_sure_which_ink_is_which(tmp_path: Path) -> None:
+    whole = encode.jpeg(riverbed(*SIZE, 5).convert("CMYK"), quality=85)
+    begin = start_of(whole) // 512 * 512 + 512
+    path = tmp_path / "inks.jpg"
+    path.write_bytes(whole[:begin] + bytes(512) + whole[begin + 512 :])
+    found = examine_file(path)
+    sound = RunReader(walk(Source.from_bytes(whole), 0), 15)
+    assert sound.sure_of_component == 0.25
+    assert RunReader(walk(Source.from_bytes(whole), 0)).sure_of_component == 1.0
+    assert RunReader(walk(Source.from_bytes(encode.jpeg(riverbed(*SIZE, 5))), 0), 0).sure_of_component == 1.0
+    forecasts = [p.attainable for p in found.repairs if p.method == "resync"]
+    assert forecasts
+    assert forecasts[0] < 30

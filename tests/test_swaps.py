@@ -15,7 +15,7 @@ from jugal.formats.base import Subject
 from jugal.formats.jpeg.breaks import level_planes
 from jugal.formats.jpeg.decode import Picture, decode
 from jugal.formats.jpeg.parse import Structure, walk
-from jugal.formats.jpeg.swaps import find_swaps
+from jugal.formats.jpeg.swaps import find_swaps, levels_part
 from jugal.model.codes import FindingCode
 from jugal.model.result import Verdict
 from jugal.samples import encode
@@ -115,3 +115,13 @@ def test_pictures_whose_rows_take_several_clusters_are_left_alone() -> None:
 @pytest.mark.parametrize("size", [(64, 64), (120, 900), (1000, 120)])
 def test_small_and_narrow_pictures_are_asked_in_vain(size: tuple[int, int]) -> None:
     assert swaps(encode.jpeg(riverbed(*size, 3), quality=90)) == []
+
+
+def test_levels_part_by_tint_as_well() -> None:
+    rng = np.random.default_rng(2)
+    planes = [rng.normal(0, 4, (40, 30)).astype(np.float32), *rng.normal(0, 0.5, (2, 40, 30)).astype(np.float32)]
+    assert not levels_part(planes, 300, 360)
+    for c, step in ((0, 30.0), (1, 9.0), (2, -9.0)):
+        changed = [plane.copy() for plane in planes]
+        changed[c].reshape(-1)[360:] += step
+        assert levels_part(changed, 300, 360)

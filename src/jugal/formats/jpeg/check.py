@@ -19,7 +19,7 @@ from jugal.formats.jpeg.further import content_end
 from jugal.formats.jpeg.intervals import find_intervals
 from jugal.formats.jpeg.lossless import decode_lines, followed
 from jugal.formats.jpeg.metadata import examine_metadata
-from jugal.formats.jpeg.parse import Structure
+from jugal.formats.jpeg.parse import Structure, walk
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.refit import FOUND_TABLES, can_refit
 from jugal.formats.jpeg.resync import find_mosaic
@@ -309,11 +309,12 @@ def entropy_guess(subject: Subject) -> int | None:
 
 
 def _longest(subject: Subject) -> int:
-    """Where the longest stretch of what reads as entropy-coded data begins; 0 for none.
+    """Where the longest stretch of what reads as entropy-coded data begins, but for those in segments; 0 for none.
 
     Before filler that parts it may lie what is left of a thumbnail, which is short beside the picture.
     """
-    spans = stretches(subject.source)
+    chain = walk(subject.source, 0).segments if subject.source.read(0, 2) == spec.MARK_SOI else ()
+    spans = [s for s in stretches(subject.source) if not any(c.start < s.start and s.end <= c.end for c in chain)]
     longest = max((s.length for s in spans), default=0)
     return next((s.start for s in spans if _PICTURE_TO_THUMBNAIL * s.length >= longest), 0)
 

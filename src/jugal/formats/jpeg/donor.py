@@ -57,7 +57,8 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
     total = frame.mcus_x * frame.mcus_y
     starts = [s.entropy.start for s in own.scans[:1]] + [model.scans[0].entropy.start] + ([guess] if guess else [])
     best, at = 0, -1
-    for start in dict.fromkeys(starts):
+    # Of starts from which all of it decodes a later one only lacks what is in step again soon.
+    for start in sorted(set(starts)):
         # Zeros may decode without an error, but what they decode to is nothing of the picture.
         ahead = subject.source.array[start : guess or 0]
         filled = bool(ahead.size and (ahead == ahead[0]).all())

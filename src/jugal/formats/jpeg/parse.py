@@ -157,6 +157,8 @@ class Structure:
     #: Byte ranges between segments that belong to none, and segments whose length or content is impossible.
     gaps: list[tuple[int, int]] = field(default_factory=list)
     bad_segments: list[Segment] = field(default_factory=list)
+    #: Where, between segments, a marker without a meaning stands (Table B.1, RES).
+    stopped: int | None = None
     #: Where another picture begins although this one has not ended.
     interrupted: int | None = None
     #: True where the segments were collected by scanning, not by following the chain.
@@ -323,6 +325,9 @@ def _follow(source: Source, found: Structure, at: int) -> None:
             found.gaps.append((at, following if following >= 0 else size))
             if following < 0:
                 break
+            unknown = _UNKNOWN.search(source.read(at, following - at))
+            if unknown is not None and found.stopped is None:
+                found.stopped = at + unknown.start()
             at = following
         marker_at = at
         while at < size and data[at] == 0xFF:
@@ -403,6 +408,9 @@ def _finish(source: Source, found: Structure, at: int) -> None:
 def _all_components(found: Structure) -> bool:
     seen = {index for scan in found.scans for index, _, _ in scan.components}
     return found.frame is not None and len(seen) == len(found.frame.components)
+
+
+_UNKNOWN = re.compile(rb"\xff[\x02-\xbf]")
 
 
 def _next_marker(source: Source, at: int) -> int:

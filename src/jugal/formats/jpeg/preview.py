@@ -8,6 +8,7 @@ from jugal.formats.base import Subject
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.decode import decode
 from jugal.formats.jpeg.parse import Structure, soi_positions, walk
+from jugal.formats.jpeg.refit import PADDING
 from jugal.formats.jpeg.select import decodable
 from jugal.model.span import ByteSpan
 
@@ -53,7 +54,9 @@ def largest_preview(subject: Subject, main: Structure, most: float = 100.0) -> P
             continue
         if best is not None and frame.width * frame.height <= best.width * best.height:
             continue
-        if all(scan.complete for scan in decode(frame, found.scans, found.quant).scans):
+        scans = decode(frame, found.scans, found.quant).scans
+        # One that breaks off seems to go on to the end of what follows it.
+        if all(scan.complete and scan.bits_left < PADDING for scan in scans):
             share = min(COPY, 100.0 * frame.width * frame.height / whole) if whole else _UNKNOWN_SHARE
             best = Preview(ByteSpan(at, found.end), frame.width, frame.height, share)
     return best

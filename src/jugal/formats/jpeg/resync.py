@@ -258,7 +258,8 @@ def _put(canvas: Canvas, stray: Stray, gamut: Gamut, reference: Reference | None
     skip = _wild_start(canvas.reader, run, offsets)
     if run.count - skip < LEAST_KEPT:
         return None
-    placed = Placed(run.without_first(skip), place + skip, offsets, doubt, spot.surety)
+    sure = spot.surety * canvas.reader.sure_of_component
+    placed = Placed(run.without_first(skip), place + skip, offsets, doubt, sure)
     canvas.add(placed)
     return placed
 

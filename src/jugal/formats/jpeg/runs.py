@@ -241,6 +241,11 @@ class RunReader:
         """All components share their tables, as those of four inks do: decoding is as well in step one block further on."""
         return self.blocks.size > 1 and np.unique(self._dc).size == np.unique(self._ac).size == 1
 
+    @property
+    def sure_of_component(self) -> float:
+        """How sure it is which component a run that falls into step begins with, 0..1."""
+        return 1.0 if not self.interchangeable or self._sound >= _FEWEST_LEARNT else 1.0 / self.blocks.size
+
     def _likeliest(self, tails: Counter[int], runs: list[Run]) -> int:
         """Of the last MCUs' places those of the runs in whose blocks as much goes on as in the picture's first ones."""
         first, _ = self.read(self.scan.entropy, 0, self._sound)

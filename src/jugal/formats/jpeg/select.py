@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 from jugal.binary.source import Source
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.parse import HuffmanTable, Scan, Structure, salvage, soi_positions, walk
+from jugal.formats.jpeg.parse import HuffmanTable, Scan, Segment, Structure, salvage, soi_positions, walk
 from jugal.formats.jpeg.stretches import stretches
+from jugal.model.span import ByteSpan
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,11 +33,14 @@ def decodable(structure: Structure) -> bool:
 
 
 def given_up(structure: Structure) -> bool:
-    """A segment that decoding needs has an impossible content or length: decoders stop there and show nothing.
+    """A segment that decoding needs has an impossible content or length, or a marker that none knows stands between segments: decoders stop
+    there and show nothing.
 
     Of others they take no notice, but in progressive pictures a bad one lies between the scans and keeps them apart.
     """
     frame = structure.frame
+    if structure.stopped is not None:
+        return True
     needed = {spec.DHT, spec.DQT, spec.DRI, spec.SOS} | spec.SOF
     return any(
         segment.marker in needed or (frame is not None and frame.marker == spec.PROGRESSIVE)
@@ -73,20 +77,28 @@ def select(source: Source) -> Selection:
         bare = walk(source, 2, has_soi=False)
         if usable(bare):
             candidates.append(bare)
-    # A thumbnail in the metadata is not the picture, whatever became of that; one that goes on behind a segment is none.
-    segments = [segment for candidate in candidates for segment in candidate.segments]
-    for found in (walk(source, at) for at in soi_positions(source) if at):
-        inside = any(segment.start < found.start and found.end <= segment.end for segment in segments)
-        if not inside and not found.overfull:
-            candidates.append(found)
+    pictures = [walk(source, at) for at in soi_positions(source) if at]
     collected = salvage(source)
-    if collected is not None and not collected.overfull:
-        candidates.append(collected)
+    if collected is not None:
+        pictures.append(collected)
+    # A thumbnail in the metadata is not the picture, whatever became of that.
+    segments = [segment for candidate in candidates for segment in candidate.segments]
+    candidates += [found for found in pictures if not found.overfull and not _is_inside(source, found, segments)]
     good = [c for c in candidates if usable(c)]
     best = max(good, key=lambda c: (c.entropy_bytes * _credit(c), -c.start), default=None)
-    if best is None or (not _at_start(best) and _more_apart(source, best)):
+    if best is None or (not _at_start(best) and _more_apart(source, best, good)):
         return Selection(next((c for c in candidates if not usable(c)), Structure(0, False)), False, chain)
     return Selection(best, False, chain)
+
+
+def _is_inside(source: Source, found: Structure, segments: list[Segment]) -> bool:
+    """The picture lies in a segment, or breaks off there: what goes on behind a segment without a break is no part of it."""
+    begin = found.scans[0].segment.start if found.scans else found.start
+    end = next((segment.end for segment in segments if segment.start < begin < segment.end), 0)
+    if found.end <= end:
+        return True
+    starts = (scan.entropy.start for scan in found.scans if scan.entropy.start < end <= scan.entropy.end)
+    return any(stretches(source, first, end) not in ([], [ByteSpan(first, end)]) for first in starts)
 
 
 def _credit(found: Structure) -> float:
@@ -102,15 +114,18 @@ def _at_start(found: Structure) -> bool:
     return found.start <= len(spec.MARK_SOI)
 
 
-def _more_apart(source: Source, found: Structure) -> bool:
-    """More entropy-coded data than a picture has lie before or behind it: it is a preview, and the main picture's header is lost.
+def _more_apart(source: Source, found: Structure, pictures: list[Structure]) -> bool:
+    """More entropy-coded data than a picture has lie before or behind it, and in no other of ``pictures``: it is a preview, and the main
+    picture's header is lost.
 
     What lies behind a picture that does not end may be the rest of it.
     """
-    if found.eoi is None:
-        return any(s.length > found.entropy_bytes for s in stretches(source, 0, found.start))
-    apart = (*stretches(source, 0, found.start), *stretches(source, found.end))
-    return any(s.length > found.entropy_bytes for s in apart)
+    apart = stretches(source, 0, found.start)
+    if found.eoi is not None:
+        apart += stretches(source, found.end)
+    return found.entropy_bytes < sum(
+        span.length for span in apart if not any(p.start <= span.start < p.end for p in pictures)
+    )
 
 
 def standard_scans(structure: Structure) -> list[Scan]:

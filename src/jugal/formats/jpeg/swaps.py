@@ -32,8 +32,8 @@ _SAMPLES = 8192
 _LEAST_MARGIN = 3
 #: The part of a row that must be known before a row of strangers.
 _FEW_BEFORE = 3
-#: Levels by which rows must differ to count from another level.
-_LEAST_STEP = 12.0
+#: Levels by which rows must differ to count from another level, by brightness and by tint.
+_LEAST_STEP, _LEAST_TINT = 12.0, 6.0
 #: Clusters that a row may take up.
 _MOST_A_ROW = 1.4
 
@@ -73,8 +73,13 @@ def find_swaps(picture: Picture, structure: Structure, planes: list[NDArray[np.f
 
 
 def levels_part(planes: list[NDArray[np.float32]], first: int, last: int) -> bool:
-    """Whether the rows behind MCU ``last`` lie at another level than those ahead of ``first``, beyond what rows so far apart do."""
-    plane = planes[0].astype(np.float64)
+    """Whether the rows behind MCU ``last`` lie at another level than those ahead of ``first``, by any component, beyond what rows so far
+    apart do."""
+    least = (_LEAST_STEP, _LEAST_TINT, _LEAST_TINT)
+    return any(_level_parts(p.astype(np.float64), first, last, step) for p, step in zip(planes, least, strict=False))
+
+
+def _level_parts(plane: NDArray[np.float64], first: int, last: int, least: float) -> bool:
     above, below = first // plane.shape[1] - 1, last // plane.shape[1] + 2
     apart = below - above
     if above < apart + 1 or below >= plane.shape[0]:
@@ -82,7 +87,7 @@ def levels_part(planes: list[NDArray[np.float32]], first: int, last: int) -> boo
     usual = np.median(plane[apart : above + 1] - plane[: above + 1 - apart], axis=1)
     scatter = MAD_TO_DEVIATION * float(np.median(np.abs(usual - np.median(usual))))
     change = float(np.median(plane[below] - plane[above]) - np.median(usual))
-    return abs(change) > max(_LEAST_STEP, 3.0 * scatter)
+    return abs(change) > max(least, 3.0 * scatter)
 
 
 def _distances(planes: list[NDArray[np.float32]]) -> NDArray[np.float64]:

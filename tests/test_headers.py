@@ -314,3 +314,17 @@ def test_without_a_sound_start_it_is_not_sure_which_ink_is_which(tmp_path: Path)
     forecasts = [p.attainable for p in found.repairs if p.method == "resync"]
     assert forecasts
     assert forecasts[0] < 30
+
+
+def test_a_large_preview_is_a_choice_and_not_the_repair(tmp_path: Path) -> None:
+    size = 900, 680
+    whole = made("inner-preview", 7, size)
+    first = start_of(whole)
+    path = tmp_path / "cut.jpg"
+    path.write_bytes(whole[: first + (len(whole) - first) // 4])
+    found = examine_file(path)
+    assert repair_file(found, tmp_path / "out").method == "pad"
+    chosen = repair_file(found, tmp_path / "out", method="extract-preview")
+    assert chosen.output
+    with Image.open(chosen.output) as preview:
+        assert preview.width == 640

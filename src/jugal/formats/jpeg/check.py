@@ -58,7 +58,7 @@ def examine(subject: Subject, report: Report) -> None:
         preview = largest_preview(subject, structure)
         if preview is not None:
             what = f"Take out the preview of {preview.width} × {preview.height} pixels that is whole."
-            report.plan("extract-preview", what, preview.share)
+            report.plan("extract-preview", what, preview.worth)
 
 
 def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:

@@ -13,20 +13,25 @@ from jugal.formats.jpeg.select import decodable
 from jugal.model.span import ByteSpan
 
 _MOST_TRIED = 12
-#: Percent of the main picture's pixels that a copy of it has at most: one as large is another view, taken beside it.
+#: Percent of the main picture's pixels that a small copy of it has at most: one as large may be another view, taken beside it.
 COPY = 50.0
-#: Percent of a main picture of unknown size that a preview is taken for.
-_UNKNOWN_SHARE = 1.0
+#: Percent of a main picture of unknown size that a preview is taken for, and what one is worth at most in place of a JPEG.
+_UNKNOWN_SHARE, _MOST_WORTH = 1.0, 12.0
 
 
 @dataclass(frozen=True, slots=True)
 class Preview:
-    """A whole picture at ``span``; ``share`` is its part of the main picture's pixels in percent, ``COPY`` at most."""
+    """A whole picture at ``span``; ``share`` is its part of the main picture's pixels in percent, at most 100."""
 
     span: ByteSpan
     width: int
     height: int
     share: float
+
+    @property
+    def worth(self) -> float:
+        """What it counts in place of the JPEG that it lies in, in percent: it is the last resort, and one as large may be another view."""
+        return min(_MOST_WORTH, self.share)
 
 
 def largest_preview(subject: Subject, main: Structure, most: float = 100.0) -> Preview | None:
@@ -57,6 +62,6 @@ def largest_preview(subject: Subject, main: Structure, most: float = 100.0) -> P
         scans = decode(frame, found.scans, found.quant).scans
         # One that breaks off seems to go on to the end of what follows it.
         if all(scan.complete and scan.bits_left < PADDING for scan in scans):
-            share = min(COPY, 100.0 * frame.width * frame.height / whole) if whole else _UNKNOWN_SHARE
+            share = min(100.0, 100.0 * frame.width * frame.height / whole) if whole else _UNKNOWN_SHARE
             best = Preview(ByteSpan(at, found.end), frame.width, frame.height, share)
     return best

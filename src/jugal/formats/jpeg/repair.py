@@ -181,7 +181,7 @@ def extract_preview(subject: Subject, donor: Subject | None) -> RepairDraft:
         (
             f"Took the preview of {preview.width} × {preview.height} pixels, bytes {preview.span.start:,} to {preview.span.end:,}.",
         ),
-        kept=preview.share,
+        kept=preview.worth,
     )
 
 

@@ -16,7 +16,7 @@ from jugal.engine.examine import examine_file
 from jugal.engine.repair import repair_file
 from jugal.formats.base import Subject
 from jugal.formats.detect import detect
-from jugal.formats.jpeg.alike import looking_right
+from jugal.formats.jpeg.alike import _as_shown, looking_right
 from jugal.formats.jpeg.canvas import Placed
 from jugal.formats.jpeg.check import filled_start
 from jugal.formats.jpeg.columns import RowEnds
@@ -27,8 +27,8 @@ from jugal.formats.jpeg.parse import Structure, walk
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.model.codes import FindingCode
 from jugal.model.result import Verdict
-from jugal.samples import encode
-from jugal.samples.harm import harm
+from jugal.samples import encode, headers
+from jugal.samples.harm import harm, harms_for
 from jugal.samples.scenes import riverbed
 
 
@@ -215,3 +215,18 @@ def test_rows_end_in_a_column_however_many_whole_rows_are_missing(lost: int) -> 
     rows = np.array([19, 29, 39])
     assert ends.moved(1, lost) == pytest.approx(0.35 * (strange[rows - lost] - strange[rows]).sum())
     assert ends.moved(1, lost + (20 if lost > 0 else -20)) == ends.moved(1, lost)
+
+
+@pytest.mark.parametrize("kind", ["zero-cluster", "repeated-cluster", "lost-cluster"])
+def test_paper_that_counts_from_beyond_white_is_shown_white(kind: str) -> None:
+    """Levels that no picture has are cut off where they are shown, and with them a tint: such paper looks right."""
+    whole = headers.by_scanner(21)
+    sick = harm(whole, "jpeg", kind, 100 + harms_for("jpeg").index(kind)).data
+    shown = share("jpeg", whole, sick)
+    assert shown > 80
+    assert abs((examine(sick).score or 0.0) - shown) < 8
+
+
+def test_what_is_shown_lies_between_black_and_white() -> None:
+    levels = np.array([-300.0, -128.0, 0.0, 127.0, 200.0], np.float32)
+    assert _as_shown(levels).tolist() == [-128.0, -128.0, 0.0, 127.0, 127.0]

@@ -20,6 +20,8 @@ from jugal.formats.jpeg.runs import RunReader
 
 #: Levels by which a sample of brightness and one of the colour differences may be off and look right.
 _SAME, _SAME_TINT = 12.0, 8.0
+#: Mid-grey, from which samples are counted.
+_MIDDLE = 128
 #: Samples and runs of a picture that are looked at, MCUs that are read at a time, and how many times that many are held.
 _MOST_SAMPLES, _MOST_RUNS, _STRIP, _STRIPS_HELD = 160_000_000, 10_000, 1024, 8
 #: MCUs of which it is looked up at once where they are shown.
@@ -88,31 +90,39 @@ def _shares(
 ) -> NDArray[np.float32]:
     """Of each MCU in ``which`` the share of its samples that are right, the least of all components.
 
-    By how much the colours of an MCU are off in the mean lessens what its brightness may be off.
+    Of colour the mean of each MCU is added to its brightness: what lies beyond black and white is shown as black and white.
     """
     shares = np.ones(which.size, np.float32)
-    over, under = np.zeros(which.size, np.float32), np.zeros(which.size, np.float32)
     tinted = len(reader.shape) == 3
+    # Of a large picture they are large, and a quarter of a level is more than is asked.
+    seen_tint, own_tint = np.zeros((2, which.size, 3 if tinted else 1), np.float16)
     for c in reversed(range(len(reader.shape))):
         samples = _Samples(reader, parts, c)
-        own = np.flatnonzero(reader.blocks == c)
-        true_dc = np.concatenate([p.run.dc[:, own[0]].astype(np.int32) + int(p.offsets[c]) for p in parts])
+        first_block = np.flatnonzero(reader.blocks == c)[0]
+        true_dc = np.concatenate([p.run.dc[:, first_block].astype(np.int32) + int(p.offsets[c]) for p in parts])
         first_dc = _first_dc(picture, reader, c)
         for first in range(0, which.size, _STRIP):
             use = slice(first, first + _STRIP)
             off = (first_dc[which[use]] - true_dc[shown[use]]) * reader.steps[c]
-            apart = samples.of(shown[use]).astype(np.float32) + off[:, None] - samples.of(belongs[use])
+            seen = _as_shown(samples.of(shown[use]) + off[:, None].astype(np.float32))
+            own = samples.of(belongs[use]).astype(np.float32)
             if tinted and c:
                 # Of a component that is off all over it is the mean that shows.
-                mean = apart.mean(axis=1)
-                shares[use] = np.minimum(shares[use], (np.abs(apart - mean[:, None]) <= _SAME_TINT).mean(axis=1))
-                shown_as = mean[:, None] * SHOWN[:, c].astype(np.float32)
-                over[use] += shown_as.max(axis=1)
-                under[use] += shown_as.min(axis=1)
+                apart = seen - own
+                right = np.abs(apart - apart.mean(axis=1, keepdims=True)) <= _SAME_TINT
+                for tint, values in ((seen_tint, seen), (own_tint, own)):
+                    tint[use] += values.mean(axis=1, keepdims=True) * SHOWN[:, c]
             else:
-                right = (apart + over[use, None] <= _SAME) & (apart + under[use, None] >= -_SAME)
-                shares[use] = np.minimum(shares[use], right.mean(axis=1))
+                right = np.ones(seen.shape, np.bool_)
+                for one, other in zip(seen_tint[use].T, own_tint[use].T, strict=True):
+                    right &= np.abs(_as_shown(seen + one[:, None]) - _as_shown(own + other[:, None])) <= _SAME
+            shares[use] = np.minimum(shares[use], right.mean(axis=1))
     return shares
+
+
+def _as_shown(levels: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Levels about mid-grey between black and white."""
+    return np.clip(levels, -_MIDDLE, _MIDDLE - 1)
 
 
 class _Samples:

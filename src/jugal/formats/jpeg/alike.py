@@ -93,28 +93,26 @@ def _shares(
     Of colour the mean of each MCU is added to its brightness: what lies beyond black and white is shown as black and white.
     """
     shares = np.ones(which.size, np.float32)
-    tinted = len(reader.shape) == 3
-    # Of a large picture they are large, and a quarter of a level is more than is asked.
-    seen_tint, own_tint = np.zeros((2, which.size, 3 if tinted else 1), np.float16)
-    for c in reversed(range(len(reader.shape))):
-        samples = _Samples(reader, parts, c)
-        first_block = np.flatnonzero(reader.blocks == c)[0]
-        true_dc = np.concatenate([p.run.dc[:, first_block].astype(np.int32) + int(p.offsets[c]) for p in parts])
-        first_dc = _first_dc(picture, reader, c)
-        for first in range(0, which.size, _STRIP):
-            use = slice(first, first + _STRIP)
-            off = (first_dc[which[use]] - true_dc[shown[use]]) * reader.steps[c]
-            seen = _as_shown(samples.of(shown[use]) + off[:, None].astype(np.float32))
-            own = samples.of(belongs[use]).astype(np.float32)
+    components = range(len(reader.shape))
+    tinted = len(components) == 3
+    samples = [_Samples(reader, parts, c) for c in components]
+    first_dc = [_first_dc(picture, reader, c) for c in components]
+    for first in range(0, which.size, _STRIP):
+        use = slice(first, first + _STRIP)
+        seen_tint, own_tint = np.zeros((2, shown[use].size, 3 if tinted else 1), np.float32)
+        for c in reversed(components):
+            off = (first_dc[c][which[use]] - samples[c].first_dc(shown[use])) * reader.steps[c]
+            seen = _as_shown(samples[c].of(shown[use]) + off[:, None].astype(np.float32))
+            own = samples[c].of(belongs[use]).astype(np.float32)
             if tinted and c:
                 # Of a component that is off all over it is the mean that shows.
                 apart = seen - own
                 right = np.abs(apart - apart.mean(axis=1, keepdims=True)) <= _SAME_TINT
                 for tint, values in ((seen_tint, seen), (own_tint, own)):
-                    tint[use] += values.mean(axis=1, keepdims=True) * SHOWN[:, c]
+                    tint += values.mean(axis=1, keepdims=True) * SHOWN[:, c].astype(np.float32)
             else:
                 right = np.ones(seen.shape, np.bool_)
-                for one, other in zip(seen_tint[use].T, own_tint[use].T, strict=True):
+                for one, other in zip(seen_tint.T, own_tint.T, strict=True):
                     right &= np.abs(_as_shown(seen + one[:, None]) - _as_shown(own + other[:, None])) <= _SAME
             shares[use] = np.minimum(shares[use], right.mean(axis=1))
     return shares
@@ -132,6 +130,16 @@ class _Samples:
         self._reader, self._parts, self._c = reader, parts, c
         self._first = np.cumsum([0, *(p.run.count for p in parts)])
         self._held: dict[int, NDArray[np.int8]] = {}
+
+    def first_dc(self, numbers: NDArray[np.int32]) -> NDArray[np.int32]:
+        """The DC values of the first blocks of MCUs with ``numbers``, as they should be."""
+        out, block = np.empty(numbers.size, np.int32), int(np.flatnonzero(self._reader.blocks == self._c)[0])
+        part_of = np.searchsorted(self._first, numbers, side="right") - 1
+        for number in np.unique(part_of).tolist():
+            own, part = part_of == number, self._parts[number]
+            out[own] = part.run.dc[numbers[own] - int(self._first[number]), block]
+            out[own] += int(part.offsets[self._c])
+        return out
 
     def of(self, numbers: NDArray[np.int32]) -> NDArray[np.int8]:
         """(MCUs, samples) of those with ``numbers``, mid-grey at 0."""

@@ -103,11 +103,15 @@ def _along_rows(clear: NDArray[np.float32], column: int, width: int) -> NDArray[
 
     The first MCU stands in ``column``.
     """
-    before = (width - column) % width
-    sides, none = clear[before::width], np.array([-np.inf], np.float32)
+    sides, none = clear[(width - column) % width :: width], np.array([-np.inf], np.float32)
+    # Of each row, beginning with the one that the first MCU stands in, or with none.
     at_side = np.maximum(np.concatenate((none, sides)), np.concatenate((sides, none)))
-    of_each = np.repeat(at_side, width)[width - before : width - before + clear.size]
-    return np.asarray(clear - of_each < _CLEARER_THAN_AT_SIDE * clear)
+    out = np.empty(clear.size, np.bool_)
+    for begin in range(0, clear.size, AT_ONCE):
+        some = clear[begin : begin + AT_ONCE]
+        rows = (np.arange(begin, begin + some.size) + (column or width)) // width
+        out[begin : begin + AT_ONCE] = some - at_side[rows] < _CLEARER_THAN_AT_SIDE * some
+    return out
 
 
 def _how_clear(edges: Edges) -> NDArray[np.float32] | None:

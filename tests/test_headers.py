@@ -162,9 +162,18 @@ def test_stretches_are_what_no_marker_parts() -> None:
     assert not stretches(Source.from_bytes(b"", "nothing"))
 
 
+def test_a_stretch_goes_on_from_one_part_that_is_looked_through_to_the_next() -> None:
+    data = np.random.default_rng(6).integers(0, 255, 9 << 20).astype(np.uint8)
+    assert [(s.start, s.end) for s in stretches(Source.from_bytes(data.tobytes(), "large"))] == [(0, data.size)]
+    data[5 << 20 : (5 << 20) + 2] = 0xFF, 0xC4
+    spans = [(s.start, s.end) for s in stretches(Source.from_bytes(data.tobytes(), "large"), 700)]
+    assert spans == [(700, 5 << 20), (5 << 20, data.size)]
+
+
 def test_information_is_counted_in_bits() -> None:
     assert information(np.zeros(512, np.uint8)) == 0.0
     assert information(np.arange(256, dtype=np.uint8)) == pytest.approx(8.0)
+    assert information(np.tile(np.arange(256, dtype=np.uint8), 9000)) == pytest.approx(8.0), "counted in parts"
     assert information(np.tile(np.array([1, 2], np.uint8), 300)) == pytest.approx(1.0)
     assert information(np.frombuffer(b"notes of the survey, sheet by sheet " * 30, np.uint8)) < DENSE
 

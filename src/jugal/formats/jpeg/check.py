@@ -504,6 +504,7 @@ def _anchors(report: Report, picture: Picture) -> None:
 
 
 def _may_be_sought(structure: Structure) -> bool:
+    """Huffman tables of the picture are sought if a donor has such as are fitted to it."""
     return structure.frame is not None and len(structure.scans) == 1 and may_seek(structure.frame, structure.scans[0])
 
 

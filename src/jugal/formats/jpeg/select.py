@@ -62,17 +62,14 @@ def one_sequential_scan(structure: Structure) -> bool:
 
 def select(source: Source) -> Selection:
     """The picture that a viewer opens; where it opens none, the best that is left in the file."""
-    if source.read(0, 3) == b"\xff\xd8\xff":
-        first = walk(source, 0)
-        if (usable(first) and not first.missing_quant()) or (
-            first.frame is not None and first.frame.marker not in (*spec.SEQUENTIAL, spec.PROGRESSIVE) and first.scans
-        ):
-            return Selection(first, True)
-    chain = None
+    chain = walk(source, 0) if source.read(0, 3) == b"\xff\xd8\xff" else None
     candidates: list[Structure] = []
-    if source.read(0, 3) == b"\xff\xd8\xff":
-        chain = first
-        candidates.append(first)
+    if chain is not None:
+        if (usable(chain) and not chain.missing_quant()) or (
+            chain.frame is not None and chain.frame.marker not in (*spec.SEQUENTIAL, spec.PROGRESSIVE) and chain.scans
+        ):
+            return Selection(chain, True)
+        candidates.append(chain)
     elif source.read(2, 1) == b"\xff" and source.uint(3, 1) in (spec.APP0, spec.APP1, spec.DQT, spec.COM):
         bare = walk(source, 2, has_soi=False)
         if usable(bare):

@@ -83,11 +83,9 @@ def can_seek(frame: Frame, scan: Scan, like: Structure) -> bool:
     return (
         may_seek(frame, scan)
         and _is_plain(like.frame, like.scans[0])
-        and (
-            _shape(frame, scan) == _shape(like.frame, like.scans[0])
-            and 8 * like.scans[0].entropy.length <= _MOST_BITS
-            and _is_fitted(like.frame, like.scans[0])
-        )
+        and _shape(frame, scan) == _shape(like.frame, like.scans[0])
+        and 8 * like.scans[0].entropy.length <= _MOST_BITS
+        and _is_fitted(like.frame, like.scans[0])
     )
 
 

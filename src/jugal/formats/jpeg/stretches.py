@@ -43,7 +43,9 @@ def stretches(source: Source, start: int = 0, end: int | None = None) -> list[By
     borders = np.unique(np.concatenate(breaks))
     long = np.flatnonzero(np.diff(borders) >= _LEAST)
     spans = map(ByteSpan, borders[long].tolist(), borders[long + 1].tolist())
-    return [s for s in spans if information(data[s.start : s.end]) >= DENSE]
+    found = [span for span in spans if information(data[span.start : span.end]) >= DENSE]
+    source.release()
+    return found
 
 
 def information(data: NDArray[np.uint8]) -> float:

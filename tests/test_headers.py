@@ -156,8 +156,9 @@ def test_stretches_are_what_no_marker_parts() -> None:
     assert len(ahead) - 2048 < found.start <= len(ahead)
     middle = (scan.start + scan.end) // 2 // 512 * 512
     parted = Source.from_bytes(whole[:middle] + bytes(2048) + whole[middle + 2048 :], "parted")
-    assert [(s.start, s.end) for s in stretches(parted, scan.start)][0] == (scan.start, middle)
-    assert stretches(parted, scan.start)[1].start == middle + 2048
+    first, second = stretches(parted, scan.start)[:2]
+    assert (first.start, first.end) == (scan.start, middle)
+    assert second.start == middle + 2048
     assert not stretches(Source.from_bytes(bytes(50_000), "zeros"))
     assert not stretches(Source.from_bytes(b"", "nothing"))
 

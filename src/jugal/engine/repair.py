@@ -139,16 +139,17 @@ def _attempt(
     # An examination of a large file leaves much behind in pieces, and so does what writes its repair.
     give_back()
     try:
-        output, steps, kept = _made(apply, examination.path, donor.path if donor else None, rate, into, name)
+        output, draft = _made(apply, examination.path, donor.path if donor else None, rate, into, name)
     except (RepairImpossible, SourceUnreadable, OutputRefused) as error:
         return _with(base, error=str(error))
     give_back()
     measured = examine_file(output)
-    if measured.score is not None and measured.score > kept:
-        measured = replace(measured, score=round(kept, 2))
+    if measured.score is not None and measured.score > draft.kept:
+        measured = replace(measured, score=round(draft.kept, 2))
     before, after = examination.score or 0.0, measured.score
     asked_for = plan.attainable < before - 1.0 or plan.method in BY_CHOICE
-    if after is None or not (asked_for or (after >= before - 1.0 and _better(examination, measured))):
+    better = draft.completes or _better(examination, measured)
+    if after is None or not (asked_for or (after >= before - 1.0 and better)):
         output.unlink()
         return _with(
             base,
@@ -156,18 +157,18 @@ def _attempt(
         )
     return RepairOutcome(
         examination.path, RepairStatus.REPAIRED, str(output), adjusted(plan.method, rate) if rate else plan.method, donor.path if donor else None,
-        examination.score, after, steps, None, measured, kept,
+        examination.score, after, draft.steps, None, measured, draft.kept,
     )  # fmt: skip
 
 
 def _made(
     apply: Repairer, path: str, donor: str | None, rate: float | None, into: Path, name: str
-) -> tuple[Path, tuple[str, ...], float]:
-    """The file that a repair writes, its steps, and the percent it kept; nothing of what was read for it is held any longer."""
+) -> tuple[Path, RepairDraft]:
+    """The file that a repair writes, and what it says of it; nothing of what was read for it is held any longer."""
     subject = Subject(Source.open(path))
     lender = Subject(Source.open(donor)) if donor is not None else None
     draft = apply(subject, lender) if rate is None else apply(subject, lender, rate=rate)
-    return _write(draft, subject, into, name), draft.steps, draft.kept
+    return _write(draft, subject, into, name), replace(draft, pieces=())
 
 
 def _carried_on(

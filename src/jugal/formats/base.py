@@ -126,6 +126,9 @@ class RepairDraft:
     #: Percent of the original content that is in the output at best; the rest was filled up or left out, which an
     #: examination of the output alone cannot see.
     kept: float = 100.0
+    #: Whether what the source lacked of its full length was filled up: worth having though no more of the content shows, and
+    #: how the filling looks is no fault of it.
+    completes: bool = False
 
 
 Examiner = Callable[[Subject, Report], None]

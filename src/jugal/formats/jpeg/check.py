@@ -12,14 +12,14 @@ from jugal.formats.fills import trailing_fill
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.alike import looking_right
 from jugal.formats.jpeg.canvas import Placed
-from jugal.formats.jpeg.damage import Verdicts, judge, spoiled_mask
+from jugal.formats.jpeg.damage import Verdicts, judge, mcus_of, spoiled_mask
 from jugal.formats.jpeg.decode import Picture, decode, unit_height
 from jugal.formats.jpeg.estimate import WORTH, estimate
 from jugal.formats.jpeg.further import content_end
 from jugal.formats.jpeg.intervals import find_intervals
 from jugal.formats.jpeg.lossless import decode_lines, followed
 from jugal.formats.jpeg.metadata import examine_metadata
-from jugal.formats.jpeg.parse import Structure, walk
+from jugal.formats.jpeg.parse import Frame, Structure, walk
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.refit import FOUND_TABLES, can_refit
 from jugal.formats.jpeg.resync import find_mosaic
@@ -87,7 +87,7 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     scans = standard_scans(structure) if missing else structure.scans
     picture = decode_lines(frame, scans) if lossless else decode(frame, scans, structure.quant)
     verdicts = judge(subject, structure, picture)
-    shown = _shown(spoiled_mask(picture, verdicts.damages))
+    shown = _shown(frame, spoiled_mask(picture, verdicts.damages))
     # Read with other tables than its own an interval hardly fails, but it does not end with its data, nor does a DC scan.
     every = scans[0].restart_interval if scans else 0
     intervals = -(-frame.mcus_x * frame.mcus_y // every) if every else 0
@@ -104,11 +104,11 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     mask = spoiled_mask(picture, verdicts.damages)
     for each in restored:
         mask *= 1.0 - looking_right(picture, each.reader, each.parts)
-    shown = _shown(mask)
+    shown = _shown(frame, mask)
     longer = past_false_end(subject.source, structure, picture)
     _scan_findings(subject, report, structure, picture, verdicts, longer is not None)
     _strip(report, structure, verdicts)
-    _regions(report, mask, frame.height)
+    _regions(report, mask, frame)
     _anchors(report, picture)
     rgb = dc_rgb(picture, structure, is_luminance_first(subject, structure))
     report.thumbnail = thumbnail_of(rgb)
@@ -131,9 +131,9 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
             report.attainable = max(report.attainable, each.kept)
 
 
-def _shown(mask: NDArray[np.float32]) -> float:
+def _shown(frame: Frame, mask: NDArray[np.float32]) -> float:
     """Percent of a picture that is shown rightly where ``mask`` is the spoiled share of each MCU."""
-    return scoring.share(float(1.0 - mask.mean()), 1.0)
+    return scoring.share(1.0 - frame.mean_of(mask), 1.0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -386,7 +386,7 @@ def _scan_findings(
     for damage in sorted(verdicts.damages, key=lambda d: d.start):
         decoded = picture.scans[damage.scan]
         row = damage.first // max(1, decoded.units_x) * unit_height(frame, decoded.scan)
-        spoiled = scoring.share(damage.last - damage.first, decoded.units)
+        spoiled = scoring.share(frame.covered(*mcus_of(picture, damage)), frame.pixels)
         sentence = _SENTENCES[damage.code]
         if damage.weight is not None:
             sentence, spoiled = "Scans of the picture never came", 100.0 * damage.weight
@@ -468,9 +468,11 @@ def _strip(report: Report, structure: Structure, verdicts: Verdicts) -> None:
         report.mark(span.start, span.end, Matter.FOREIGN, "foreign bytes")
 
 
-def _regions(report: Report, mask: NDArray[np.float32], height: int) -> None:
+def _regions(report: Report, mask: NDArray[np.float32], frame: Frame) -> None:
     """Runs of spoiled MCU rows as shares of the height; partly spoiled rows with their columns."""
-    rows, cols = mask.shape
+    rows = mask.shape[0]
+    # The last MCUs may reach beyond the picture's edges.
+    down, across = 8 * frame.v_max / frame.height, 8 * frame.h_max / frame.width
     bad = mask > 0.3
     share = bad.mean(axis=1)
     row = 0
@@ -483,9 +485,10 @@ def _regions(report: Report, mask: NDArray[np.float32], height: int) -> None:
         while not partial and end < rows and share[end] == 1:
             end += 1
         columns = np.flatnonzero(bad[row])
-        left, right = (columns[0] / cols, (columns[-1] + 1) / cols) if partial else (0.0, 1.0)
-        label = f"rows {int(row / rows * height):,} to {int(min(1, end / rows) * height):,}"
-        report.regions.append(Region(row / rows, end / rows, label, float(left), float(right)))
+        left, right = (columns[0] * across, min(1.0, (columns[-1] + 1) * across)) if partial else (0.0, 1.0)
+        top, bottom = row * down, min(1.0, end * down)
+        label = f"rows {round(top * frame.height):,} to {round(bottom * frame.height):,}"
+        report.regions.append(Region(top, bottom, label, float(left), float(right)))
         row = end
 
 
@@ -500,7 +503,8 @@ def _anchors(report: Report, picture: Picture) -> None:
     known = np.flatnonzero((places > 0) | (rows == 0))
     known = known[places[known] >= np.maximum.accumulate(places[known])]
     if known.size > 1:
-        report.anchor(decoded.raw(places[known]), rows[known] / decoded.units)
+        height = unit_height(picture.frame, decoded.scan) / picture.frame.height
+        report.anchor(decoded.raw(places[known]), known.astype(np.float64) * height)
 
 
 def _may_be_sought(structure: Structure) -> bool:

@@ -513,11 +513,7 @@ def spoiled_mask(picture: Picture, damages: list[Damage], adds_up: bool = False)
     for damage in damages:
         decoded = picture.scans[damage.scan]
         weight = impairment(picture, damage)
-        first, last = damage.first, damage.last
-        if decoded.units != rows * cols:
-            # A scan of one component: map its block rows onto MCU rows.
-            scale = rows * cols / decoded.units
-            first, last = int(first * scale), int(np.ceil(last * scale))
+        first, last = mcus_of(picture, damage)
         component = decoded.scan.components[0][0] if damage.weight is None else _NO_COMPONENT
         here = spoiled.setdefault(component, np.zeros(rows * cols, np.float32))[first:last]
         here[:] = 1.0 - (1.0 - here) * (1.0 - weight) if adds_up else np.maximum(here, weight)
@@ -525,6 +521,15 @@ def spoiled_mask(picture: Picture, damages: list[Damage], adds_up: bool = False)
     for part in spoiled.values():
         good *= 1.0 - part
     return (1.0 - good).reshape(rows, cols)
+
+
+def mcus_of(picture: Picture, damage: Damage) -> tuple[int, int]:
+    """The MCUs from and up to which a damage reaches; the blocks of a scan of one component are mapped onto them."""
+    mcus, units = picture.frame.mcus_x * picture.frame.mcus_y, picture.scans[damage.scan].units
+    if units == mcus:
+        return damage.first, damage.last
+    scale = mcus / units
+    return int(damage.first * scale), int(np.ceil(damage.last * scale))
 
 
 def impairment(picture: Picture, damage: Damage) -> float:

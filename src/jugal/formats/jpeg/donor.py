@@ -26,6 +26,7 @@ from jugal.formats.jpeg.refit import PADDING, segments_of
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import decodable, select
 from jugal.kernels.stuffing import pack_parts
+from jugal.model import scoring
 from jugal.model.span import ByteSpan
 
 _SECTOR = 512
@@ -155,7 +156,7 @@ def _late_run(subject: Subject, model: Structure, start: int, total: int) -> Run
 
 def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total: int) -> RepairDraft:
     """Grey MCUs for what is lost at the start, then the surviving bits moved behind them."""
-    lent = model
+    lent, frame = model, RunReader(model).frame
     model, added = neutral_tables(model)
     scan = model.scans[0]
     at = len(header) - (scan.segment.end - scan.segment.start)
@@ -177,7 +178,7 @@ def _late_start(donor: Subject, model: Structure, header: bytes, run: Run, total
             "Estimated the brightness and tint of the whole, which the lost part carried.",
         ),
         # The absolute levels went with the start, so the colours are an estimate.
-        kept=100.0 * sure * run.count / total,
+        kept=scoring.share(sure * frame.covered(lost, total), frame.pixels),
     )
 
 

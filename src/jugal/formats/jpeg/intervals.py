@@ -23,6 +23,7 @@ from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan, select
 from jugal.kernels.stuffing import pack_bits
+from jugal.model import scoring
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +52,8 @@ class Intervals:
     @property
     def kept(self) -> float:
         """Percent of the picture that is in its place again, chains weighed by how sure their places are."""
-        return 100.0 * sum(one.run.count * one.surety for one in self.placed()) / self.reader.total
+        frame = self.reader.frame
+        return scoring.share(sum(one.surety * frame.covered(one.place, one.end) for one in self.placed()), frame.pixels)
 
     def placed(self) -> list[Placed]:
         """Each interval as a run in its place. Its levels are its own, since each counts from zero."""

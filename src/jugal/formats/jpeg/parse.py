@@ -64,6 +64,35 @@ class Frame:
         return -(-self.height // (8 * self.v_max))
 
     @property
+    def pixels(self) -> int:
+        return self.width * self.height
+
+    def covered(self, first: int, last: int) -> int:
+        """Pixels of the picture in the MCUs from ``first`` up to ``last``, in their order.
+
+        What MCUs at the right and at the bottom hold beyond the picture's edges (A.2.4) is nobody's loss.
+        """
+        across, down = 8 * self.h_max, 8 * self.v_max
+
+        def before(mcu: int) -> int:
+            row, column = divmod(min(mcu, self.mcus_x * self.mcus_y), max(1, self.mcus_x))
+            top, bottom = min(row * down, self.height), min((row + 1) * down, self.height)
+            return top * self.width + (bottom - top) * min(column * across, self.width)
+
+        return before(last) - before(first)
+
+    def mean_of(self, mask: np.ndarray) -> float:
+        """Mean over the picture of what holds for each MCU (rows, MCUs a row), each weighed by what it covers of the picture."""
+        widths, heights = (
+            np.minimum(size, edge - size * np.arange(count))
+            for size, edge, count in (
+                (8 * self.h_max, self.width, self.mcus_x),
+                (8 * self.v_max, self.height, self.mcus_y),
+            )
+        )
+        return float(heights @ mask.astype(np.float64) @ widths) / max(1, self.pixels)
+
+    @property
     def sampling(self) -> str:
         return ",".join(f"{c.h}x{c.v}" for c in self.components)
 

@@ -25,6 +25,7 @@ from jugal.formats.jpeg.resync import resync
 from jugal.formats.jpeg.scans import cut_scans
 from jugal.formats.jpeg.select import decodable, select, usable
 from jugal.kernels.stuffing import pack_bits
+from jugal.model import scoring
 from jugal.model.span import ByteSpan
 
 _RESTART = re.compile(rb"\xff+[\xd0-\xd7]")
@@ -96,14 +97,14 @@ def pad(subject: Subject, donor: Subject | None) -> RepairDraft:
         if unit < decoded.units and interval:
             parts.append(bytes([0xFF, 0xD0 + (unit // interval - 1) % 8]))
     parts.append(spec.MARK_EOI)
-    share = 100.0 * reached / decoded.units
     return RepairDraft(
         tuple(parts),
         (
             f"Kept bytes {structure.start:,} to {scan.entropy.end:,}: {reached:,} of {decoded.units:,} blocks of the picture.",
             f"Wrote {decoded.units - reached:,} grey blocks and the end-of-image marker.",
         ),
-        kept=share,
+        kept=scoring.share(frame.covered(0, reached), frame.pixels),
+        completes=True,
     )
 
 

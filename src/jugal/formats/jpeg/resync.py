@@ -34,6 +34,7 @@ from jugal.formats.jpeg.reference import Reference
 from jugal.formats.jpeg.runs import LEAST_KEPT, Run, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan, select, usable
 from jugal.kernels.stuffing import pack_parts
+from jugal.model import scoring
 
 _SECTOR = 512
 _CLUSTER = 4096
@@ -62,7 +63,9 @@ class Mosaic:
     @property
     def kept(self) -> float:
         """Percent of the picture that is in its place again, runs weighed by how sure their places and levels are."""
-        return 100.0 * (self.before + sum(p.run.count * p.surety for p in self.placed)) / self.reader.total
+        frame = self.reader.frame
+        behind = sum(one.surety * frame.covered(one.place, one.end) for one in self.placed)
+        return scoring.share(frame.covered(0, self.before) + behind, frame.pixels)
 
 
 def applicable(structure: Structure) -> bool:

@@ -83,7 +83,9 @@ def find_cuts(picture: Picture, damages: list[Damage]) -> Cuts | None:
     if not cut:
         return None
     cut += [d for d in damages if d.weight is not None]
-    return Cuts(tuple(limits), scoring.share(float(1.0 - spoiled_mask(picture, cut, adds_up=True).mean()), 1.0))
+    return Cuts(
+        tuple(limits), scoring.share(1.0 - picture.frame.mean_of(spoiled_mask(picture, cut, adds_up=True)), 1.0)
+    )
 
 
 def cut_scans(subject: Subject, donor: Subject | None) -> RepairDraft:

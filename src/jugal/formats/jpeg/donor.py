@@ -68,10 +68,11 @@ def donor_header(subject: Subject, donor: Subject | None) -> RepairDraft:
             continue
         done, left = _decoded(subject, model, start)
         if done == total and left < PADDING:
-            # Filler may reach into the data, and what is left of them still decode to as many MCUs; not where it ends with
-            # the donor's header, nor where the first interval between restart markers has as many as it should.
+            # Filler that ends at a sector's border may reach into the data, and what is left of them still decode to as many
+            # MCUs; not where it ends with the donor's header, nor where the first interval has as many as it should.
             usual = start == model.scans[0].entropy.start or model.scans[0].restart_interval
-            run = _late_run(subject, model, start, total) if start == guess and not usual else None
+            filler = start == guess and start > 0 and start % _SECTOR == 0
+            run = _late_run(subject, model, start, total) if filler and not usual else None
             if run is not None:
                 # It is asked of what a decoder makes of them from there: of a whole picture the first MCU may not be the first that is sure.
                 reader = RunReader(model)

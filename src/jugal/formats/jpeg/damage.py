@@ -18,6 +18,7 @@ from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, find_change, is_astray
 from jugal.formats.jpeg.begun import going_on
 from jugal.formats.jpeg.breaks import find_break, is_of_another, level_offset, level_planes
 from jugal.formats.jpeg.canvas import ROWS_LEARNT
+from jugal.formats.jpeg.colours import out_of_range
 from jugal.formats.jpeg.decode import Decoded, Picture, ScanError
 from jugal.formats.jpeg.edges import read_edges
 from jugal.formats.jpeg.entropy import codes_nothing_new
@@ -26,9 +27,10 @@ from jugal.formats.jpeg.losses import find_loss, read_with_extra
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import LEAST_KEPT, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
-from jugal.formats.jpeg.stairs import is_inside
+from jugal.formats.jpeg.stairs import AT_SIDE, is_inside, stands_out
 from jugal.formats.jpeg.steps import clear_steps
 from jugal.formats.jpeg.swaps import find_swaps, levels_part
+from jugal.formats.jpeg.thumbnail import is_luminance_first
 from jugal.kernels.blockstats import SECTOR
 from jugal.kernels.jpeg import ERROR_DC
 from jugal.model.codes import FindingCode
@@ -39,6 +41,8 @@ TOLERATED_LEVELS = 5.0
 _SEARCH_BYTES = 1 << 20
 #: MCUs from which a picture is looked at for steps that nothing else tells of.
 _LEAST_UNITS = 256
+#: MCUs of impossible levels behind a step by which it is none of the subject, and how much oftener they come than before it.
+_LEAST_MARKED, _OFTENER = 4, 10.0
 #: Intervals of a scan in which it is looked for where they break, and how plainly they must, in nats.
 _INTERVALS_TRIED, _PLAINLY = 8, 6.0
 #: In place of a component where a damage is of no scan's.
@@ -97,7 +101,7 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
     if picture.frame.marker in spec.SEQUENTIAL and len(picture.scans) == 1:
         if not result.damages:
             _silent_swap(result, structure, picture, planes())
-        _silent_step(result, structure, picture, planes())
+        _silent_step(subject, result, structure, picture, planes())
     if result.damages and picture.frame.marker == spec.PROGRESSIVE:
         _go_back(result, structure, picture)
         _carry_on(result, picture)
@@ -204,7 +208,9 @@ def _silent_swap(result: Verdicts, structure: Structure, picture: Picture, plane
         result.damages.append(Damage(0, unit, last, FindingCode.JPEG_BREAK, at, at))
 
 
-def _silent_step(result: Verdicts, structure: Structure, picture: Picture, planes: list[NDArray[np.float32]]) -> None:
+def _silent_step(
+    subject: Subject, result: Verdicts, structure: Structure, picture: Picture, planes: list[NDArray[np.float32]]
+) -> None:
     """A step in level that no error tells of, ahead of all damage that one does: flipped bits in a DC difference, a few bytes lost."""
     decoded = picture.scans[0]
     width = decoded.units_x
@@ -212,11 +218,22 @@ def _silent_step(result: Verdicts, structure: Structure, picture: Picture, plane
     if not _has_edges(structure) or rows * width < _LEAST_UNITS:
         return
     ahead = [plane[:rows] for plane in planes]
-    for step in clear_steps(RunReader(structure), decoded.scan.entropy, decoded.unit_pos, ahead):
-        if is_inside(step, width, rows * width):
-            at = _begin_of(decoded, step.unit)
-            result.damages.insert(0, Damage(0, step.unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
-            return
+    reader = RunReader(structure)
+    impossible = out_of_range(ahead, reader.steps, is_luminance_first(subject, structure)).reshape(-1)
+    # An edge of the subject at a picture's side looks the same, but it leads to no levels that pictures cannot have.
+    for at_side in (AT_SIDE, 1.0) if impossible.any() else (AT_SIDE,):
+        for step in clear_steps(reader, decoded.scan.entropy, decoded.unit_pos, ahead, at_side):
+            inside = stands_out(step) and is_inside(step, width, rows * width)
+            if inside or _is_first_of(impossible, step.unit):
+                at = _begin_of(decoded, step.unit)
+                result.damages.insert(0, Damage(0, step.unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
+                return
+
+
+def _is_first_of(marked: NDArray[np.bool_], unit: int) -> bool:
+    """Whether MCUs are marked behind number ``unit`` and hardly any before it."""
+    behind, before = marked[unit:], marked[:unit]
+    return int(behind.sum()) >= _LEAST_MARKED and behind.mean() > _OFTENER * (before.mean() if unit else 0.0)
 
 
 def _has_edges(structure: Structure) -> bool:

@@ -21,9 +21,11 @@ _ENOUGH = 1 << 18
 AT_SIDE, SIDE = 0.4, 3
 #: Deviations beyond which none of an edge counts, the least of them, and of rows' means; samples from which they are learnt.
 _CAP, _LEAST_DEVIATION, _LEAST_USUAL, _SAMPLES = 3.0, 0.25, 0.08, 4096
-#: A step that nothing else tells of: its height in deviations of an edge, that times what it is in changes usual between rows,
-#: and the levels it must be of to show. Columns from the sides within which more is asked, as a share of the row and at least.
-_SILENT_STEP, _MARGIN, _LEAST_MARGIN = (1.2, 5.5, 6.0), 0.1, 6
+#: A step that nothing else tells of: its height in deviations of an edge, the levels it must be of to show, and its height times
+#: what it is in changes usual between rows.
+LEAST_HEIGHT, LEAST_LEVELS, _TOGETHER = 1.2, 6.0, 5.5
+#: Columns from the sides within which more is asked, as a share of the row and at least.
+_MARGIN, _LEAST_MARGIN = 0.1, 6
 #: How alike the heights of both parts of a step must be, and how quiet the rests of its rows, as shares of its height.
 _EVEN, _QUIET = 0.55, 0.45
 #: Within a step differences vary as they do around it, so many times as much at most, or by such a share of its levels; but one so
@@ -31,6 +33,8 @@ _EVEN, _QUIET = 0.55, 0.45
 _VARY, _VARY_SHARE, _PLAIN = 2.0, 0.15, 2.5
 #: By which share of its levels the parts of a step near a side may differ, and by how many levels where all is flat.
 _ALIKE, _EXACT = 0.2, 0.5
+#: By which shares of its levels the parts of an exact step may differ, and it may vary.
+_EXACT_APART, _EXACT_SPREAD = 0.1, 0.15
 #: Height of a step in mean levels from which the pixels are looked at, and how many places a picture has looked at.
 _SUSPECT, _MOST_SUSPECTS = 1.0, 2
 
@@ -54,10 +58,15 @@ class Step:
 
 
 def level_steps(
-    steps: list[NDArray[np.float32]], width: int, first: int, at_side: float = AT_SIDE, least: float = -1.0
+    steps: list[NDArray[np.float32]],
+    width: int,
+    first: int,
+    at_side: float = AT_SIDE,
+    least: float = -1.0,
+    most: int = 1,
 ) -> list[Step]:
-    """The clearest step in level by each component, the highest first: edges of a row's length that are all off by the same
-    amount, and none around them.
+    """The clearest steps in level by each component, ``most`` of each at most and the highest first: edges of a row's length that are
+    all off by the same amount, and none around them.
 
     ``steps`` are the differences to the row above by component, the first of which is that of MCU number ``first``. What begins
     near the picture's sides counts ``at_side``. Steps lower than ``least`` deviations are left out.
@@ -70,9 +79,12 @@ def level_steps(
         heights = _clip(part.copy())
         by_row = heights[: heights.size // width * width].reshape(-1, width).mean(axis=1)
         stair_heights(heights, width, first, SIDE, at_side, heights)
-        at = int(np.argmax(heights))
-        if heights[at] >= least:
+        for _ in range(most):
+            at = int(np.argmax(heights))
+            if heights[at] < least:
+                break
             found.append(_stair(parts, c, by_row, width, first, at, float(heights[at])))
+            heights[max(0, at - width + 1) : at + width] = -np.inf
     return sorted(found, key=lambda step: -step.height)
 
 
@@ -172,14 +184,15 @@ def suspects(planes: list[NDArray[np.float32]], at_side: float = AT_SIDE) -> lis
     return chosen[:_MOST_SUSPECTS]
 
 
-#: The least height in deviations of a step that ``stands_out``.
-LEAST_HEIGHT = _SILENT_STEP[0]
-
-
 def stands_out(step: Step) -> bool:
     """Whether a step is so clear that it is damage though nothing else tells of any, if it is no part of the subject."""
-    height, together, levels = _SILENT_STEP
-    return step.clean and step.height > height and step.height * step.unusual > together and step.levels > levels
+    unlike_rows = step.height * step.unusual > _TOGETHER or is_exact(step)
+    return step.clean and step.height > LEAST_HEIGHT and unlike_rows and step.levels > LEAST_LEVELS
+
+
+def is_exact(step: Step) -> bool:
+    """Whether both parts of a step are of one height and it hardly varies: what a lost difference leaves behind to the level."""
+    return step.apart <= _EXACT_APART * step.levels and step.spread <= _EXACT_SPREAD * step.levels
 
 
 def is_inside(step: Step, width: int, units: int) -> bool:

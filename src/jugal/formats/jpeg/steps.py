@@ -16,6 +16,7 @@ from jugal.formats.jpeg.runs import Run, RunReader
 from jugal.formats.jpeg.stairs import (
     AT_SIDE,
     LEAST_HEIGHT,
+    LEAST_LEVELS,
     Step,
     is_inside,
     level_steps,
@@ -25,6 +26,8 @@ from jugal.formats.jpeg.stairs import (
 )
 
 _CLUSTER = 4096
+#: MCUs of a picture that is looked through as a whole, and steps of a component that are looked at in all that is read at once.
+_READ_WHOLE, _MOST = 1 << 14, 3
 #: Rows on both sides of a suspect that are read, by how many MCUs they have.
 _UNITS_AROUND, _LEAST_AROUND, _MOST_AROUND = 1200, 4, 12
 #: MCUs by which a step may be noticed after the border of a cluster that brought it, and before it, for it is found by its rows;
@@ -41,20 +44,21 @@ def clear_steps(
     planes: list[NDArray[np.float32]],
     at_side: float = AT_SIDE,
 ) -> Iterator[Step]:
-    """The steps that stand out among MCUs, likeliest first; what begins near the picture's sides counts ``at_side``.
+    """The clean steps that show among MCUs, likeliest first; what begins near the picture's sides counts ``at_side``.
 
     ``planes`` are their mean levels in whole rows; ``bits`` says where each of them begins in ``entropy``.
     """
     rows, width = planes[0].shape
     around = max(_LEAST_AROUND, min(_MOST_AROUND, _UNITS_AROUND // width))
-    begins = (
-        [0] if rows <= 2 * around else [max(0, unit // width - around) * width for unit in suspects(planes, at_side)]
-    )
-    for first in begins:
-        last = min(planes[0].size, first + 2 * around * width)
+    if rows * width <= _READ_WHOLE:
+        windows = [(0, rows * width)]
+    else:
+        starts = [max(0, unit // width - around) * width for unit in suspects(planes, at_side)]
+        windows = [(first, min(rows * width, first + 2 * around * width)) for first in starts]
+    for first, last in windows:
         found = read_steps(reader, entropy, int(bits[first]), width, first, last)
-        for step in level_steps(found, width, first + width, at_side, LEAST_HEIGHT):
-            if stands_out(step) and not parts_subject(planes, step):
+        for step in level_steps(found, width, first + width, at_side, LEAST_HEIGHT, _MOST):
+            if step.clean and step.levels > LEAST_LEVELS and not parts_subject(planes, step):
                 yield step
 
 
@@ -73,6 +77,8 @@ def step_inside(reader: RunReader, run: Run, place: int) -> int | None:
     for at_side in (AT_SIDE, 1.0):
         for step in clear_steps(reader, run.entropy, run.bits[skip:], planes, at_side):
             at = skip + step.unit
+            if not stands_out(step):
+                continue
             if is_inside(step, width, rows * width) or _at_cluster(run, at):
                 return at
     return None

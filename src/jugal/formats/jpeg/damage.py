@@ -27,8 +27,9 @@ from jugal.formats.jpeg.losses import find_loss, read_with_extra
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import LEAST_KEPT, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
-from jugal.formats.jpeg.stairs import AT_SIDE, is_inside, stands_out
+from jugal.formats.jpeg.stairs import is_inside, stands_out
 from jugal.formats.jpeg.steps import clear_steps
+from jugal.formats.jpeg.strays import has_stray
 from jugal.formats.jpeg.swaps import find_swaps, levels_part
 from jugal.formats.jpeg.thumbnail import is_luminance_first
 from jugal.kernels.blockstats import SECTOR
@@ -212,22 +213,29 @@ def _silent_step(
     subject: Subject, result: Verdicts, structure: Structure, picture: Picture, planes: list[NDArray[np.float32]]
 ) -> None:
     """A step in level that no error tells of, ahead of all damage that one does: flipped bits in a DC difference, a few bytes lost."""
-    decoded = picture.scans[0]
+    decoded, frame = picture.scans[0], picture.frame
     width = decoded.units_x
     rows = min((d.first for d in result.damages), default=decoded.units) // width
     if not _has_edges(structure) or rows * width < _LEAST_UNITS:
         return
     ahead = [plane[:rows] for plane in planes]
     reader = RunReader(structure)
-    impossible = out_of_range(ahead, reader.steps, is_luminance_first(subject, structure)).reshape(-1)
-    # An edge of the subject at a picture's side looks the same, but it leads to no levels that pictures cannot have.
-    for at_side in (AT_SIDE, 1.0) if impossible.any() else (AT_SIDE,):
-        for step in clear_steps(reader, decoded.scan.entropy, decoded.unit_pos, ahead, at_side):
-            inside = stands_out(step) and is_inside(step, width, rows * width)
-            if inside or _is_first_of(impossible, step.unit):
-                at = _begin_of(decoded, step.unit)
-                result.damages.insert(0, Damage(0, step.unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
-                return
+    impossible = out_of_range(ahead, reader.steps, is_luminance_first(subject, structure))
+    # What encoders put beyond the picture's edges may be anything.
+    impossible[frame.height // (8 * frame.v_max) :] = False
+    impossible[:, frame.width // (8 * frame.h_max) :] = False
+    for step, read in clear_steps(reader, decoded.scan.entropy, decoded.unit_pos, ahead):
+        # An edge of the subject at a picture's side looks the same, but it leads to no levels that pictures cannot have, and
+        # no MCU that is like none of theirs stands where it begins.
+        sure = stands_out(step)
+        if (
+            _is_first_of(impossible.reshape(-1), step.unit)
+            or (sure and is_inside(step, width, rows * width))
+            or (sure and step.unit % width and has_stray(reader, decoded, read, step.unit))
+        ):
+            at = _begin_of(decoded, step.unit)
+            result.damages.insert(0, Damage(0, step.unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
+            return
 
 
 def _is_first_of(marked: NDArray[np.bool_], unit: int) -> bool:

@@ -32,9 +32,11 @@ _EVEN, _QUIET = 0.55, 0.45
 #: high may be that of other MCUs altogether.
 _VARY, _VARY_SHARE, _PLAIN = 2.0, 0.15, 2.5
 #: By which share of its levels the parts of a step near a side may differ, and by how many levels where all is flat.
-_ALIKE, _EXACT = 0.2, 0.5
+_ALIKE, _EXACT = 0.25, 0.5
+#: Of a row that is flat so many MCUs are like the one before, and of one that is another thing so many more or fewer.
+_FLAT, _UNLIKE = 0.5, 0.25
 #: By which shares of its levels the parts of an exact step may differ, and it may vary.
-_EXACT_APART, _EXACT_SPREAD = 0.1, 0.15
+_EXACT_APART, _EXACT_SPREAD = 0.2, 0.15
 #: Height of a step in mean levels from which the pixels are looked at, and how many places a picture has looked at.
 _SUSPECT, _MOST_SUSPECTS = 1.0, 2
 
@@ -208,12 +210,17 @@ def is_inside(step: Step, width: int, units: int) -> bool:
 
 def is_flat_row(planes: list[NDArray[np.float32]], begin: int) -> bool:
     """Whether a row's length of MCUs from ``begin`` on is flat in all components: a part of the subject or a gap that was filled."""
+    return _flat_share(planes, begin) > _FLAT
+
+
+def _flat_share(planes: list[NDArray[np.float32]], begin: int) -> float:
     width = planes[0].shape[1]
-    return min(float((np.diff(p.reshape(-1)[begin : begin + width]) == 0).mean()) for p in planes[:3]) > 0.5
+    return min(float((np.diff(p.reshape(-1)[begin : begin + width]) == 0).mean()) for p in planes[:3])
 
 
 def parts_subject(planes: list[NDArray[np.float32]], step: Step) -> bool:
     """Whether what follows a step is another thing than what is above it: one of them is flat and the other is not. Where both are a
     step is a part of the subject unless it is the same all along."""
-    below, above = is_flat_row(planes, step.unit), is_flat_row(planes, max(0, step.unit - planes[0].shape[1]))
-    return below != above or (below and max(step.apart, step.spread) > _EXACT)
+    below, above = (_flat_share(planes, begin) for begin in (step.unit, max(0, step.unit - planes[0].shape[1])))
+    unlike = (below > _FLAT) != (above > _FLAT) and abs(below - above) > _UNLIKE
+    return unlike or (min(below, above) > _FLAT and max(step.apart, step.spread) > _EXACT)

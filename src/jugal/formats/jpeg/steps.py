@@ -42,9 +42,10 @@ def clear_steps(
     entropy: Entropy,
     bits: NDArray[np.signedinteger],
     planes: list[NDArray[np.float32]],
-    at_side: float = AT_SIDE,
-) -> Iterator[Step]:
-    """The clean steps that show among MCUs, likeliest first; what begins near the picture's sides counts ``at_side``.
+) -> Iterator[tuple[Step, tuple[int, int]]]:
+    """The clean steps that show among MCUs, likeliest first, each with the numbers of the MCUs that were read for it.
+
+    Near a side either weight may hit the one MCU from which both its rows are even.
 
     ``planes`` are their mean levels in whole rows; ``bits`` says where each of them begins in ``entropy``.
     """
@@ -53,13 +54,18 @@ def clear_steps(
     if rows * width <= _READ_WHOLE:
         windows = [(0, rows * width)]
     else:
-        starts = [max(0, unit // width - around) * width for unit in suspects(planes, at_side)]
-        windows = [(first, min(rows * width, first + 2 * around * width)) for first in starts]
+        rows_first = [max(0, unit // width - around) for unit in suspects(planes)]
+        windows = [(row * width, min(rows, row + 2 * around) * width) for row in rows_first]
     for first, last in windows:
         found = read_steps(reader, entropy, int(bits[first]), width, first, last)
-        for step in level_steps(found, width, first + width, at_side, LEAST_HEIGHT, _MOST):
+        steps = [
+            step
+            for at_side in (AT_SIDE, 1.0)
+            for step in level_steps(found, width, first + width, at_side, LEAST_HEIGHT, _MOST)
+        ]
+        for step in steps:
             if step.clean and step.levels > LEAST_LEVELS and not parts_subject(planes, step):
-                yield step
+                yield step, (first, last)
 
 
 def step_inside(reader: RunReader, run: Run, place: int) -> int | None:
@@ -73,14 +79,10 @@ def step_inside(reader: RunReader, run: Run, place: int) -> int | None:
     if rows < _LEAST_ROWS or width < 8:
         return None
     planes = list(reader.levels(run.dc[skip : skip + rows * width]).reshape(-1, rows, width))
-    # Near a side either weight may hit the one MCU from which both its rows are even.
-    for at_side in (AT_SIDE, 1.0):
-        for step in clear_steps(reader, run.entropy, run.bits[skip:], planes, at_side):
-            at = skip + step.unit
-            if not stands_out(step):
-                continue
-            if is_inside(step, width, rows * width) or _at_cluster(run, at):
-                return at
+    for step, _ in clear_steps(reader, run.entropy, run.bits[skip:], planes):
+        at = skip + step.unit
+        if stands_out(step) and (is_inside(step, width, rows * width) or _at_cluster(run, at)):
+            return at
     return None
 
 

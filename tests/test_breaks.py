@@ -247,7 +247,7 @@ def test_a_step_near_the_side_or_the_end_is_not_believed() -> None:
     assert not is_silent_step(replace(near, apart=9.0), WIDTH, WIDTH * ROWS)
     assert not is_silent_step(clear, WIDTH, clear.unit + WIDTH)
     assert not is_silent_step(replace(clear, levels=3.0), WIDTH, WIDTH * ROWS)
-    assert not is_silent_step(replace(clear, unusual=1.1), WIDTH, WIDTH * ROWS)
+    assert not is_silent_step(replace(clear, unusual=1.1, spread=6.0), WIDTH, WIDTH * ROWS)
     assert not is_silent_step(None, WIDTH, WIDTH * ROWS)
 
 

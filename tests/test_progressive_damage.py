@@ -18,7 +18,7 @@ from jugal.engine.repair import repair_file
 from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, _change, _parting, busyness, find_change, is_astray
 from jugal.formats.jpeg.damage import _unprepared
 from jugal.formats.jpeg.decode import decode, follow
-from jugal.formats.jpeg.importance import missing_share, scan_weights
+from jugal.formats.jpeg.importance import mean_squares, mean_squares_below, missing_share, scan_weights
 from jugal.formats.jpeg.parse import walk
 from jugal.model.codes import FindingCode
 from jugal.model.finding import Severity
@@ -212,7 +212,9 @@ def test_scans_that_never_came_cost_what_a_decoder_misses(seed: int, subsampling
         cut = whole[: scan.entropy.end]
         structure = opened(cut)[0]
         claimed.append(100.0 * (1.0 - missing_share(structure.frame, structure)))
-        assert abs(claimed[-1] - share("jpeg", whole, cut)) < 8
+        # Where nothing but DC values came it is a guess from these: of photographs it is 7 points off in the mean.
+        most = 8 if structure.scans[-1].ss else 13
+        assert abs(claimed[-1] - share("jpeg", whole, cut)) < most
     assert claimed[0] < claimed[-1]
     assert claimed[-1] < 100.0
 
@@ -275,3 +277,41 @@ def test_scans_behind_a_marker_that_ends_one_early_come_back(tmp_path: Path) -> 
     assert abs(shown - (outcome.score_after or 0.0)) < 8
     # The scans of colour have nothing to do with the one that is cut.
     assert len(opened(made)[0].scans) > 6
+
+
+@pytest.mark.parametrize("spread", [0.3, 1.0, 4.0])
+def test_mean_squares_are_those_of_rounded_values(spread: float) -> None:
+    values = np.rint(np.random.default_rng(8).laplace(0.0, spread, 2_000_000))
+    steps = np.array([1.0 / spread])
+    assert mean_squares(steps)[0] == pytest.approx((values**2).mean(), rel=0.03)
+    for end in (2, 4):
+        below = values[np.abs(values) < end]
+        assert mean_squares_below(steps, end)[0] == pytest.approx((below**2).mean(), rel=0.03)
+    assert mean_squares(np.array([1e9])) == mean_squares_below(np.array([1e9]), 4) == pytest.approx(0.0, abs=1e-6)
+
+
+def clouds(seed: int) -> bytes:
+    """A picture whose details fall off with their frequency, as those of photographs do."""
+    rng = np.random.default_rng(seed)
+    y, x = np.meshgrid(np.fft.fftfreq(512), np.fft.rfftfreq(640), indexing="ij")
+    field = np.fft.irfft2(np.fft.rfft2(rng.normal(size=(512, 640))) / np.maximum(np.hypot(y, x), 2e-3) ** 1.1)
+    levels = np.clip(128 + 45 * field / field.std(), 0, 255).astype(np.uint8)
+    return encode.jpeg(Image.fromarray(levels, "L"), quality=80, progressive=True)
+
+
+@pytest.mark.parametrize("refining", [False, True])
+def test_what_a_scan_brings_is_told_by_what_came_before_where_it_is_lost_from_early_on(refining: bool) -> None:
+    whole = clouds(4)
+    structure, picture = opened(whole)
+    number = next(n for n, s in enumerate(structure.scans) if (s.ah if refining else s.ss > 1) and s.ss)
+    entropy = structure.scans[number].entropy
+    at = entropy.start + (entropy.end - entropy.start) // 8
+    lost, shown = opened(whole[:at] + bytes(entropy.end - at) + whole[entropy.end :])
+    assert [s.ss for s in lost.scans] == [s.ss for s in structure.scans]
+    true = scan_weights(picture, structure)[number][1]
+    blind = scan_weights(shown, lost)[number][1]
+    told = scan_weights(shown, lost, {number: shown.scans[number].units // 8})[number][1]
+    assert true > 0.05 and abs(told - true) < 0.4 * true
+    assert refining or blind < 0.6 * true, "what is seen of it is far too little"
+    # Where most of it is sound that tells.
+    assert scan_weights(picture, structure, {number: shown.scans[number].units})[number][1] == pytest.approx(true)

@@ -106,7 +106,10 @@ def judge(subject: Subject, structure: Structure, picture: Picture) -> Verdicts:
     if result.damages and picture.frame.marker == spec.PROGRESSIVE:
         _go_back(result, structure, picture)
         _carry_on(result, picture)
-        picture.weights = scan_weights(picture, structure)
+        sound: dict[int, int] = {}
+        for damage in result.damages:
+            sound[damage.scan] = min(damage.first, sound.get(damage.scan, damage.first))
+        picture.weights = scan_weights(picture, structure, sound)
     _scans_that_never_came(result, structure, picture)
     return result
 

@@ -216,29 +216,43 @@ def _silent_step(
     subject: Subject, result: Verdicts, structure: Structure, picture: Picture, planes: list[NDArray[np.float32]]
 ) -> None:
     """A step in level that no error tells of, ahead of all damage that one does: flipped bits in a DC difference, a few bytes lost."""
-    decoded, frame = picture.scans[0], picture.frame
+    decoded = picture.scans[0]
     width = decoded.units_x
     rows = min((d.first for d in result.damages), default=decoded.units) // width
     if not _has_edges(structure) or rows * width < _LEAST_UNITS:
         return
     ahead = [plane[:rows] for plane in planes]
     reader = RunReader(structure)
-    impossible = out_of_range(ahead, reader.steps, is_luminance_first(subject, structure))
-    # What encoders put beyond the picture's edges may be anything.
-    impossible[frame.height // (8 * frame.v_max) :] = False
-    impossible[:, frame.width // (8 * frame.h_max) :] = False
+    # Few healthy pictures have steps that show.
+    impossible = cache(partial(_impossible, subject, structure, picture, ahead, reader.steps))
     for step, read in clear_steps(reader, decoded.scan.entropy, decoded.unit_pos, ahead):
         # An edge of the subject at a picture's side looks the same, but it leads to no levels that pictures cannot have, and
         # no MCU that is like none of theirs stands where it begins.
         sure = stands_out(step)
         if (
-            _is_first_of(impossible.reshape(-1), step.unit)
-            or (sure and is_inside(step, width, rows * width))
+            (sure and is_inside(step, width, rows * width))
+            or _is_first_of(impossible(), step.unit)
             or (sure and step.unit % width and has_stray(reader, decoded, read, step.unit))
         ):
             at = _begin_of(decoded, step.unit)
             result.damages.insert(0, Damage(0, step.unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
             return
+
+
+def _impossible(
+    subject: Subject,
+    structure: Structure,
+    picture: Picture,
+    planes: list[NDArray[np.float32]],
+    steps: NDArray[np.float64],
+) -> NDArray[np.bool_]:
+    """Which of the MCUs have levels that no picture has, but those at its right and lower edges: what encoders put beyond these may be
+    anything."""
+    frame = picture.frame
+    found = out_of_range(planes, steps, is_luminance_first(subject, structure))
+    found[frame.height // (8 * frame.v_max) :] = False
+    found[:, frame.width // (8 * frame.h_max) :] = False
+    return found.reshape(-1)
 
 
 def _is_first_of(marked: NDArray[np.bool_], unit: int) -> bool:

@@ -4,6 +4,7 @@ of it. An edge of the subject seldom has that shape, and seldom is it of one hei
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -63,7 +64,7 @@ def level_steps(
     steps: list[NDArray[np.float32]],
     width: int,
     first: int,
-    at_side: float = AT_SIDE,
+    at_side: Sequence[float] = (AT_SIDE,),
     least: float = -1.0,
     most: int = 1,
 ) -> list[Step]:
@@ -71,23 +72,29 @@ def level_steps(
     all off by the same amount, and none around them.
 
     ``steps`` are the differences to the row above by component, the first of which is that of MCU number ``first``. What begins
-    near the picture's sides counts ``at_side``. Steps lower than ``least`` deviations are left out.
+    near the picture's sides counts ``at_side``, those by the first of several weights before those by the next. Steps lower than
+    ``least`` deviations are left out.
     """
     parts = steps[:3]
     if not parts or parts[0].size < 2 * width or width < 8:
         return []
-    found = []
+    columns = (first + np.arange(parts[0].size)) % width
+    near = np.flatnonzero((columns < SIDE) | (width - columns < SIDE))
+    found: list[tuple[int, Step]] = []
     for c, part in enumerate(parts):
         heights = _clip(part.copy())
         by_row = heights[: heights.size // width * width].reshape(-1, width).mean(axis=1)
-        stair_heights(heights, width, first, SIDE, at_side, heights)
-        for _ in range(most):
-            at = int(np.argmax(heights))
-            if heights[at] < least:
-                break
-            found.append(_stair(parts, c, by_row, width, first, at, float(heights[at])))
-            heights[max(0, at - width + 1) : at + width] = -np.inf
-    return sorted(found, key=lambda step: -step.height)
+        stair_heights(heights, width, first, SIDE, 1.0, heights)
+        for turn, weight in enumerate(at_side):
+            weighed = heights.copy()
+            weighed[near] *= np.where(weighed[near] > 0, np.float32(weight), np.float32(1.0))
+            for _ in range(most):
+                at = int(np.argmax(weighed))
+                if weighed[at] < least:
+                    break
+                found.append((turn, _stair(parts, c, by_row, width, first, at, float(weighed[at]))))
+                weighed[max(0, at - width + 1) : at + width] = -np.inf
+    return [step for _, step in sorted(found, key=lambda one: (one[0], -one[1].height))]
 
 
 def _stair(

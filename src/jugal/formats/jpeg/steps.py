@@ -58,12 +58,7 @@ def clear_steps(
         windows = [(row * width, min(rows, row + 2 * around) * width) for row in rows_first]
     for first, last in windows:
         found = read_steps(reader, entropy, int(bits[first]), width, first, last)
-        steps = [
-            step
-            for at_side in (AT_SIDE, 1.0)
-            for step in level_steps(found, width, first + width, at_side, LEAST_HEIGHT, _MOST)
-        ]
-        for step in steps:
+        for step in level_steps(found, width, first + width, (AT_SIDE, 1.0), LEAST_HEIGHT, _MOST):
             if step.clean and step.levels > LEAST_LEVELS and not parts_subject(planes, step):
                 yield step, (first, last)
 

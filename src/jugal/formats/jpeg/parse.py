@@ -397,7 +397,7 @@ def _follow(source: Source, found: Structure, at: int) -> None:
                 break
             found.scans.append(scan)
             at = scan.entropy.end
-            if found.frame is not None and found.frame.marker != spec.PROGRESSIVE and _all_components(found):
+            if found.frame is not None and found.frame.marker not in spec.BY_SCANS and _all_components(found):
                 _finish(source, found, at)
                 return
     found.end = at if found.eoi is None else found.eoi + 2
@@ -530,7 +530,8 @@ def salvage(source: Source, start: int = 0) -> Structure | None:
         for other, content in segments[since:index]:
             found.segments.append(other)
             _take(found, other, content)
-        if found.frame is not None and found.frame.marker == spec.PROGRESSIVE:
+        frame = found.frame
+        if frame is not None and (frame.marker == spec.PROGRESSIVE or body[0] < len(frame.components)):
             # Scan by scan the chain goes on behind it.
             _follow(source, found, segment.start)
         else:

@@ -60,7 +60,7 @@ def close(subject: Subject, donor: Subject | None) -> RepairDraft:
     end = structure.scans[-1].entropy.end
     pieces: tuple[Piece, ...] = (ByteSpan(structure.start, end), spec.MARK_EOI)
     steps = (f"Kept bytes {structure.start:,} to {end:,} and added the end-of-image marker.",)
-    return RepairDraft(pieces, steps, kept=_came(structure))
+    return RepairDraft(pieces, steps, kept=_came(structure), completes=True)
 
 
 def pad(subject: Subject, donor: Subject | None) -> RepairDraft:

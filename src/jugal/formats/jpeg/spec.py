@@ -14,6 +14,8 @@ SOF = frozenset(range(0xC0, 0xD0)) - {DHT, 0xC8, DAC}
 SEQUENTIAL = frozenset({0xC0, 0xC1})
 PROGRESSIVE = 0xC2
 LOSSLESS = 0xC3
+#: Codings in which a component takes several scans, decoded or not (B.2.2, Table B.1).
+BY_SCANS = frozenset({PROGRESSIVE, 0xC6, 0xCA, 0xCE})
 #: What each is called. Hierarchical and arithmetic ones are walked, not decoded.
 SOF_NAMES = {
     0xC0: "baseline", 0xC1: "extended sequential", 0xC2: "progressive", 0xC3: "lossless",

@@ -143,3 +143,16 @@ def test_a_small_picture_is_looked_through_as_a_whole() -> None:
     unit = 38 * WIDTH + 19
     assert examine(coded(healthy)).verdict is Verdict.INTACT
     assert is_broken_near(beyond(healthy, unit, 14), unit)
+
+
+def test_steps_of_coarse_tables_are_no_damage() -> None:
+    """Blue that grows slowly darker: by coarse tables it does so by whole steps, one of which begins inside a row and shows."""
+    unit = 9 * WIDTH + 19
+    pixels = np.full((SIDE * ROWS, SIDE * WIDTH, 3), (30.0, 60.0, 140.0))
+    pixels += np.random.default_rng(2).normal(0, 2, pixels.shape[:2])[..., None]
+    pixels[..., 2] += np.where(
+        np.arange(SIDE * ROWS)[:, None] // SIDE * WIDTH + np.arange(SIDE * WIDTH) // SIDE >= unit, 7.5, 0.0
+    )
+    coarse, fine = coded(pixels, 30), coded(pixels, 90)
+    assert examine(coarse).verdict is Verdict.INTACT
+    assert is_broken_near(fine, unit), "by fine tables it is no step of theirs"

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
+from jugal.formats.jpeg.colours import levels_shown
 from jugal.formats.jpeg.edges import read_steps
 from jugal.formats.jpeg.parse import Entropy
 from jugal.formats.jpeg.runs import Run, RunReader
@@ -28,6 +29,8 @@ from jugal.formats.jpeg.stairs import (
 _CLUSTER = 4096
 #: MCUs of a picture that is looked through as a whole, and steps of a component that are looked at in all that is read at once.
 _READ_WHOLE, _MOST = 1 << 14, 3
+#: Steps of a quantised DC value, as they show, by which a step must be higher.
+_QUANTA = 1.5
 #: Rows on both sides of a suspect that are read, by how many MCUs they have.
 _UNITS_AROUND, _LEAST_AROUND, _MOST_AROUND = 1200, 4, 12
 #: MCUs by which a step may be noticed after the border of a cluster that brought it, and before it, for it is found by its rows;
@@ -56,10 +59,12 @@ def clear_steps(
     else:
         rows_first = [max(0, unit // width - around) for unit in suspects(planes)]
         windows = [(row * width, min(rows, row + 2 * around) * width) for row in rows_first]
+    # Coarse tables make steps of their own on flat ground.
+    least = max(LEAST_LEVELS, _QUANTA * max(levels_shown(unit.tolist()) for unit in np.diag(reader.steps)))
     for first, last in windows:
         found = read_steps(reader, entropy, int(bits[first]), width, first, last)
         for step in level_steps(found, width, first + width, (AT_SIDE, 1.0), LEAST_HEIGHT, _MOST):
-            if step.clean and step.levels > LEAST_LEVELS and not parts_subject(planes, step):
+            if step.clean and step.levels > least and not parts_subject(planes, step):
                 yield step, (first, last)
 
 

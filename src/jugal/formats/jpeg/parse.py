@@ -90,7 +90,8 @@ class Frame:
                 (8 * self.v_max, self.height, self.mcus_y),
             )
         )
-        return float(heights @ mask.astype(np.float64) @ widths) / max(1, self.pixels)
+        # Of a large picture the mask is large: it is not held twice.
+        return float(heights @ (mask @ widths.astype(mask.dtype)).astype(np.float64)) / max(1, self.pixels)
 
     @property
     def sampling(self) -> str:

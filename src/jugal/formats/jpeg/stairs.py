@@ -78,16 +78,18 @@ def level_steps(
     parts = steps[:3]
     if not parts or parts[0].size < 2 * width or width < 8:
         return []
-    columns = (first + np.arange(parts[0].size)) % width
-    near = np.flatnonzero((columns < SIDE) | (width - columns < SIDE))
+    near = [(column - first) % width for column in (*range(SIDE), *range(width - SIDE + 1, width))]
     found: list[tuple[int, Step]] = []
     for c, part in enumerate(parts):
         heights = _clip(part.copy())
         by_row = heights[: heights.size // width * width].reshape(-1, width).mean(axis=1)
         stair_heights(heights, width, first, SIDE, 1.0, heights)
         for turn, weight in enumerate(at_side):
-            weighed = heights.copy()
-            weighed[near] *= np.where(weighed[near] > 0, np.float32(weight), np.float32(1.0))
+            # Of a large picture they are many: the last may be overwritten.
+            weighed = heights if turn + 1 == len(at_side) else heights.copy()
+            for begin in near:
+                some = weighed[begin::width]
+                some[some > 0] *= np.float32(weight)
             for _ in range(most):
                 at = int(np.argmax(weighed))
                 if weighed[at] < least:

@@ -126,8 +126,8 @@ class RepairDraft:
     #: Percent of the original content that is in the output at best; the rest was filled up or left out, which an
     #: examination of the output alone cannot see.
     kept: float = 100.0
-    #: Whether what the source lacked of its full length was filled up: worth having though no more of the content shows, and
-    #: how the filling looks is no fault of it.
+    #: Whether the output has its full length or its end where the source lacked them: worth having though no more of the content
+    #: shows, and how what was filled up looks is no fault of it.
     completes: bool = False
 
 

@@ -9,8 +9,6 @@ from numpy.typing import NDArray
 
 #: By how many levels red, green and blue (rows) change where Y, Cb and Cr (columns) do by one.
 SHOWN = np.array(((1.0, 0.0, 1.402), (1.0, -0.344136, -0.714136), (1.0, 1.772, 0.0)))
-
-
 #: Levels by which the mean of samples that were in their range may lie beyond it, but for what quantising did to it.
 _ROUNDED = 2.0
 

@@ -92,8 +92,7 @@ def kept_with(found: Sought) -> float:
 def complete_scans(subject: Subject, donor: Subject, model: Structure, start: int) -> RepairDraft | None:
     """All that the donor's first scan needs before the data of a picture of several scans, from byte ``start`` on, and its further
     ones; None where that does not decode to the last block."""
-    several = len(model.scans) > 1 or (model.frame is not None and model.frame.marker == spec.PROGRESSIVE)
-    if model.frame is None or not several or not model.scans:
+    if model.frame is None or not model.scans or (len(model.scans) == 1 and model.frame.marker != spec.PROGRESSIVE):
         return None
     scan = model.scans[0]
     taken = (spec.APP0, spec.APP14, spec.DQT, spec.DRI, model.frame.marker)

@@ -176,9 +176,8 @@ def peaks(values: NDArray[np.float32], least: float, apart: int, where: NDArray[
     return found
 
 
-def suspects(planes: list[NDArray[np.float32]], at_side: float = AT_SIDE) -> list[int]:
-    """MCUs at which the mean levels look like a step, the likeliest first: few, and most of them nothing. What begins near the
-    picture's sides counts ``at_side``."""
+def suspects(planes: list[NDArray[np.float32]]) -> list[int]:
+    """MCUs at which the mean levels look like a step, the likeliest first: few, and most of them nothing."""
     width = planes[0].shape[1]
     if width < 8 or planes[0].shape[0] < 4:
         return []
@@ -186,7 +185,7 @@ def suspects(planes: list[NDArray[np.float32]], at_side: float = AT_SIDE) -> lis
     for plane in planes[:3]:
         flat = plane.reshape(-1)
         heights = _clip(flat[width:] - flat[:-width])
-        stair_heights(heights, width, width, SIDE, at_side, heights)
+        stair_heights(heights, width, width, SIDE, AT_SIDE, heights)
         found += [(float(heights[k]), width + k) for k in peaks(heights, _SUSPECT, width)]
     chosen: list[int] = []
     for _, unit in sorted(found, reverse=True):

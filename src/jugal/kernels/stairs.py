@@ -68,18 +68,26 @@ def stair_sums(values, width, first, side, out):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def stair_heights(values, width, first, side, at_side, out):  # type: ignore[no-untyped-def]
+def stair_heights(values, width, first, side, at_side, least, out):  # type: ignore[no-untyped-def]
     """How high a stair begins at each value, to float32 ``out``, which may be ``values``: what is before and behind it must not be
     as high.
 
-    Within ``side`` columns of the rows' ends it counts ``at_side`` of that, and -1 where no whole stair fits any more.
+    Within ``side`` columns of the rows' ends it counts ``at_side`` of that, 1 at most, and -1 where no whole stair fits any more.
+    Those lower than ``least`` may be told as -1 too.
     """
     total, known = _room(width), 0
+    mask = total.size - 1
     for at in range(values.size):
-        column = (first + at) % width
         known = _sum_up(values, at, width, known, total)
+        if at + width > values.size:
+            out[at] = -1.0
+            continue
+        column = (first + at) % width
+        beside = column < side or width - column < side
+        # Both parts are as high as the stair: most values are no stairs, as their sum alone tells.
+        if not beside and abs(total[(at + width) & mask] - total[at & mask]) < least * width:
+            out[at] = -1.0
+            continue
         own, before, behind = _stair(total, values.size, at, column, width, side)
         height = abs(own) - max(abs(before), 0.6 * abs(behind))
-        if column < side or width - column < side:
-            height *= at_side
-        out[at] = height if at + width <= values.size else -1.0
+        out[at] = height * at_side if beside else height

@@ -100,7 +100,7 @@ def warm() -> None:
         one, zero, np.zeros(4, np.int32), i64(1), i64(1), i64(1), i64(4), i64(4), i64(4),
     )  # fmt: skip
     stairs.stair_sums(np.zeros(64, np.float32), 8, 0, 2, np.zeros(64, np.float32))
-    stairs.stair_heights(np.zeros(64, np.float32), 8, 0, 2, 0.5, np.zeros(64, np.float32))
+    stairs.stair_heights(np.zeros(64, np.float32), 8, 0, 2, 0.5, -1.0, np.zeros(64, np.float32))
     edges.edge_means(
         np.zeros((1, 1, 64), np.int16), zero, np.int64(0), zero, np.zeros(1, np.float32), np.zeros(1, np.float32)
     )

@@ -80,10 +80,11 @@ def level_steps(
         return []
     near = [(column - first) % width for column in (*range(SIDE), *range(width - SIDE + 1, width))]
     found: list[tuple[int, Step]] = []
+    usual = [max(_LEAST_DEVIATION, _deviation(p[:: 1 + p.size // _ENOUGH])) for p in parts]
     for c, part in enumerate(parts):
         heights = _clip(part.copy())
         by_row = heights[: heights.size // width * width].reshape(-1, width).mean(axis=1)
-        stair_heights(heights, width, first, SIDE, 1.0, heights)
+        stair_heights(heights, width, first, SIDE, 1.0, least, heights)
         for turn, weight in enumerate(at_side):
             # Of a large picture they are many: the last may be overwritten.
             weighed = heights if turn + 1 == len(at_side) else heights.copy()
@@ -94,13 +95,14 @@ def level_steps(
                 at = int(np.argmax(weighed))
                 if weighed[at] < least:
                     break
-                found.append((turn, _stair(parts, c, by_row, width, first, at, float(weighed[at]))))
+                found.append((turn, _stair(parts, usual, c, by_row, width, first, at, float(weighed[at]))))
                 weighed[max(0, at - width + 1) : at + width] = -np.inf
     return [step for _, step in sorted(found, key=lambda one: (one[0], -one[1].height))]
 
 
 def _stair(
     parts: list[NDArray[np.float32]],
+    usual: list[float],
     c: int,
     by_row: NDArray[np.float32],
     width: int,
@@ -108,8 +110,8 @@ def _stair(
     at: int,
     height: float,
 ) -> Step:
-    """The stair at place ``at`` in component ``c`` of differences to the row above, whose means ``by_row`` are in deviations; the first of
-    them is that of MCU number ``first``."""
+    """The stair at place ``at`` in component ``c`` of differences to the row above, which vary by ``usual``, and whose means ``by_row`` are
+    in deviations; the first of them is that of MCU number ``first``."""
     values = parts[c]
     levels = abs(_median(values[at : at + width]))
     clean = _is_clean(values, width, first, at, levels)
@@ -120,8 +122,7 @@ def _stair(
     spreads = [_deviation(p[at : at + width]) for p in parts]
     shown = levels_shown([m[longer] for m in middles])
     even = height > _PLAIN or all(
-        spread <= max(_VARY * max(_LEAST_DEVIATION, _deviation(p[:: 1 + p.size // _ENOUGH])), _VARY_SHARE * shown)
-        for spread, p in zip(spreads, parts, strict=True)
+        spread <= max(_VARY * most, _VARY_SHARE * shown) for spread, most in zip(spreads, usual, strict=True)
     )
     unusual = height / _usual_change(by_row, at // width)
     apart = levels_shown([m[0] - m[1] for m in middles])
@@ -185,7 +186,7 @@ def suspects(planes: list[NDArray[np.float32]]) -> list[int]:
     for plane in planes[:3]:
         flat = plane.reshape(-1)
         heights = _clip(flat[width:] - flat[:-width])
-        stair_heights(heights, width, width, SIDE, AT_SIDE, heights)
+        stair_heights(heights, width, width, SIDE, AT_SIDE, _SUSPECT, heights)
         found += [(float(heights[k]), width + k) for k in peaks(heights, _SUSPECT, width)]
     chosen: list[int] = []
     for _, unit in sorted(found, reverse=True):

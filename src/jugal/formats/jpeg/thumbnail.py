@@ -51,7 +51,7 @@ def dc_rgb(picture: Picture, structure: Structure, luminance_first: bool) -> NDA
     for component, plane in zip(frame.components, picture.dc, strict=True):
         quant = structure.quant.get(component.tq)
         factor = (float(quant[0]) if quant is not None else 8.0) / 8.0
-        sample = plane[(rows * component.v // frame.v_max)[:, None], cols * component.h // frame.h_max]
+        sample = plane[rows * component.v // frame.v_max][:, cols * component.h // frame.h_max]
         planes.append((sample.astype(np.float32) * factor + middle) * scale)
     crop_rows = math.ceil(math.ceil(frame.height / 8) / step)
     crop_cols = math.ceil(math.ceil(frame.width / 8) / step)

@@ -110,54 +110,53 @@ def decode_sequential(  # type: ignore[no-untyped-def]
                     halted = True
                     break
                 c = comp[b]
-                # Eight bytes are held in a word and used up before the next ones are fetched.
-                word = word64(data, pos >> 3)
-                used = pos & 7
-                bits = _bits16(word, used)
-                entry = np.int64(fast[dc_tab[c], bits >> 6])
+                # Eight bytes are held in a word, the next bits at its head, and used up before the next ones are fetched.
+                word = word64(data, pos >> 3) << np.uint64(pos & 7)
+                until = (pos | 7) + 41
+                entry = np.int64(fast[dc_tab[c], _head(word, FAST_BITS)])
                 if entry == 0:
-                    entry = np.int64(full[dc_tab[c], bits])
+                    entry = np.int64(full[dc_tab[c], _head(word, 16)])
                 if entry == 0:
                     errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, ERROR_CODE)
                     pos += 17
-                    used += 17
+                    word <<= np.uint64(17)
                     if careful:
                         halted = True
                         break
                 else:
-                    pos += entry >> 8
-                    used += entry >> 8
+                    length = entry >> 8
                     size = min(entry & 255, 15)
                     if size:
-                        pred[c] += _magnitude(_bits16(word, used), size)
-                        pos += size
-                        used += size
+                        pred[c] += _magnitude(_head(word << np.uint64(length), 16), size)
+                        length += size
                         if pred[c] > dc_limit[c] or pred[c] < -dc_limit[c]:
-                            errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, ERROR_DC)
+                            errors = _note(err_pos, err_mcu, err_kind, errors, pos + length, mcu, ERROR_DC)
                             if careful:
+                                pos += length
                                 halted = True
                                 break
+                    pos += length
+                    word <<= np.uint64(length)
                 dc[base[b] + my * v[c] * stride[c] + mx * h[c]] = pred[c]
                 table = ac_tab[c]
                 k = 1
                 while k < 64:
-                    if used > 48:
-                        word = word64(data, pos >> 3)
-                        used = pos & 7
-                    bits = _bits16(word, used)
-                    group = np.int64(groups[table, bits >> (16 - GROUP_BITS)])
+                    if pos > until:
+                        word = word64(data, pos >> 3) << np.uint64(pos & 7)
+                        until = (pos | 7) + 41
+                    group = np.int64(groups[table, _head(word, GROUP_BITS)])
                     ahead = k + ((group >> 4) & 63)
                     # Near the end of the data and of the block symbols are told one by one.
                     if group and ahead <= 64 and pos + 16 < stop:
                         pos += group & 15
-                        used += group & 15
+                        word <<= np.uint64(group & 15)
                         k = ahead
                         if group >> 10:
                             break
                         continue
-                    entry = np.int64(fast[table, bits >> 6])
+                    entry = np.int64(fast[table, _head(word, FAST_BITS)])
                     if entry == 0:
-                        entry = np.int64(full[table, bits])
+                        entry = np.int64(full[table, _head(word, 16)])
                         if entry == 0:
                             errors = _note(err_pos, err_mcu, err_kind, errors, pos, mcu, ERROR_CODE)
                             pos += 17
@@ -167,7 +166,7 @@ def decode_sequential(  # type: ignore[no-untyped-def]
                     size = symbol & 15
                     step = (entry >> 8) + size
                     pos += step
-                    used += step
+                    word <<= np.uint64(step)
                     if size == 0 and symbol != 0xF0:
                         break
                     k += (symbol >> 4) + 1
@@ -193,9 +192,9 @@ def decode_sequential(  # type: ignore[no-untyped-def]
 
 
 @njit(inline="always")
-def _bits16(word, used):  # type: ignore[no-untyped-def]
-    """The 16 bits of a uint64 behind the first ``used``, which are 48 at most."""
-    return np.int64((word >> np.uint64(48 - used)) & np.uint64(0xFFFF))
+def _head(word, count):  # type: ignore[no-untyped-def]
+    """The first ``count`` bits of a uint64."""
+    return np.int64(word >> np.uint64(64 - count))
 
 
 @njit(cache=True)
@@ -258,24 +257,24 @@ def decode_run(  # type: ignore[no-untyped-def]
             c = blocks[b]
             if pos >= stop:
                 return unit, False
-            # Eight bytes are held in a word and used up before the next ones are fetched.
-            word = word64(data, pos >> 3)
-            used = pos & 7
-            bits = _bits16(word, used)
-            entry = np.int64(fast[dc_tab[c], bits >> 6])
+            # As in ``decode_sequential``.
+            word = word64(data, pos >> 3) << np.uint64(pos & 7)
+            until = (pos | 7) + 41
+            entry = np.int64(fast[dc_tab[c], _head(word, FAST_BITS)])
             if entry == 0:
-                entry = np.int64(full[dc_tab[c], bits])
+                entry = np.int64(full[dc_tab[c], _head(word, 16)])
             size = entry & 255
             if entry == 0 or size > 15:
                 return unit, unit_pos[unit] + 8 <= stop
-            used += entry >> 8
+            length = entry >> 8
             if size:
-                pred[c] += _magnitude(_bits16(word, used), size)
-                used += size
+                pred[c] += _magnitude(_head(word << np.uint64(length), 16), size)
+                length += size
                 low[c], high[c] = min(low[c], pred[c]), max(high[c], pred[c])
                 if high[c] - low[c] > span[c]:
                     return unit, unit_pos[unit] + 8 <= stop
-            pos += used - (pos & 7)
+            pos += length
+            word <<= np.uint64(length)
             dc[unit, b] = pred[c]
             if kept:
                 coefs[unit, b, :] = 0
@@ -285,29 +284,28 @@ def decode_run(  # type: ignore[no-untyped-def]
             while k < 64:
                 if pos >= stop:
                     return unit, False
-                if used > 48:
-                    word = word64(data, pos >> 3)
-                    used = pos & 7
-                bits = _bits16(word, used)
+                if pos > until:
+                    word = word64(data, pos >> 3) << np.uint64(pos & 7)
+                    until = (pos | 7) + 41
                 if not kept:
-                    group = np.int64(groups[table, bits >> (16 - GROUP_BITS)])
+                    group = np.int64(groups[table, _head(word, GROUP_BITS)])
                     ahead = k + ((group >> 4) & 63)
                     # Near the end of the data and of the block symbols are told one by one.
                     if group and ahead <= 64 and pos + 16 < stop:
                         pos += group & 15
-                        used += group & 15
+                        word <<= np.uint64(group & 15)
                         k = ahead
                         if group >> 10:
                             break
                         continue
-                entry = np.int64(fast[table, bits >> 6])
+                entry = np.int64(fast[table, _head(word, FAST_BITS)])
                 if entry == 0:
-                    entry = np.int64(full[table, bits])
+                    entry = np.int64(full[table, _head(word, 16)])
                     if entry == 0:
                         return unit, unit_pos[unit] + 8 <= stop
                 length = entry >> 8
                 pos += length
-                used += length
+                word <<= np.uint64(length)
                 size = entry & 15
                 if size == 0:
                     if (entry & 255) != 0xF0:
@@ -318,12 +316,12 @@ def decode_run(  # type: ignore[no-untyped-def]
                 if k > 63:
                     return unit, unit_pos[unit] + 8 <= stop
                 if kept:
-                    if used > 48:
-                        word = word64(data, pos >> 3)
-                        used = pos & 7
-                    coefs[unit, b, k] = _magnitude(_bits16(word, used), size)
+                    if pos > until:
+                        word = word64(data, pos >> 3) << np.uint64(pos & 7)
+                        until = (pos | 7) + 41
+                    coefs[unit, b, k] = _magnitude(_head(word, 16), size)
                 pos += size
-                used += size
+                word <<= np.uint64(size)
                 k += 1
             if k > 64:
                 return unit, unit_pos[unit] + 8 <= stop

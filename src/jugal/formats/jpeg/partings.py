@@ -187,6 +187,9 @@ def _fitting(reader: RunReader, head: Run, pieces: list[Stray]) -> list[Stray]:
     def over() -> int:
         return sum(p.run.count + 1 for p in pieces) - room
 
+    if 0 < over() < len(pieces):
+        # A step in level may cost no more than the MCU that it begins with.
+        pieces = [p if p.seen or p.lost_bytes else p.freed(1).unseen() for p in pieces]
     pieces = list(pieces)
     while len(pieces) > 1 and over() > 0:
         pieces.remove(min((p for p in pieces if not p.last), key=lambda p: p.run.count, default=pieces[0]))

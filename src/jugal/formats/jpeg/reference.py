@@ -39,8 +39,9 @@ _NOTHING = 1e-6
 _FAR_OFF, _FAR_DEVIATIONS, _FEW_FAR_OFF = 16.0, 4.0, 0.1
 #: Deviation of levels from which on a slope is told, and of what a level far from the known ones is further off.
 _VARIED, _SLOPE_DOUBT = 5.0, 0.01
-#: How many times as far as the known MCUs those of a run may be off in colour, and always; the least doubt, and deviations to disagree by.
-_AS_NEAR, _ALWAYS_NEAR, _LEAST_DOUBT, _AT_ODDS = 2.0, 4.0, 0.2, 3.0
+#: How many times as far as the known MCUs those of a run may be off in colour, and always; up to which doubt their rows agree whatever
+#: single ones say; the least doubt, and deviations to disagree by.
+_AS_NEAR, _ALWAYS_NEAR, _ROWS_AGREE, _LEAST_DOUBT, _AT_ODDS = 2.0, 4.0, 1.0, 0.2, 3.0
 #: Rows that are off by about the same.
 _ROWS_ALIKE = 4.0
 #: Pixels by which a copy may be displaced.
@@ -188,7 +189,9 @@ class Reference:
         offsets, doubt = offsets.copy(), doubt.copy()
         for c, known in enumerate(self._known):
             found = self._compared(run, place, c)
-            if found is None or (c and found.deviation > max(_AS_NEAR * known.deviation, _ALWAYS_NEAR)):
+            if found is None:
+                continue
+            if c and found.doubt > _ROWS_AGREE and found.deviation > max(_AS_NEAR * known.deviation, _ALWAYS_NEAR):
                 continue
             extrapolated = _SLOPE_DOUBT * abs(found.middle - known.middle)
             own = float(np.sqrt(known.doubt**2 + found.doubt**2 + extrapolated**2))

@@ -46,8 +46,9 @@ _STARTS_TRIED = 16
 _SETTLING, _BEYOND = 64, 150.0
 #: Neutral MCUs that are written at once.
 _GAP_AT_ONCE = 4096
-#: Rows of a run from which it is told whether it belongs to the picture, though it soon fails.
-_ROWS_SURE = 4
+#: Rows of a run from which it is told whether it belongs to the picture, though it soon fails; and as far apart as so much of what
+#: strangers are its MCUs may be from those above them and go on plainly.
+_ROWS_SURE, _GOES_ON = 4, 0.5
 
 
 @dataclass(slots=True)
@@ -173,8 +174,9 @@ def _own(pieces: list[_Found], reader: RunReader, known: Edges) -> list[_Found]:
         long = run.count >= _ROWS_SURE * width or run.bits[-1] - begin > 8 * FOREIGN_BYTES // 2
         if piece.seen or not run.failed or long:
             edges = read_edges(reader, run.entropy, begin, width, 0, min(run.count, ROWS_LEARNT * width), False)
-            if strangeness_of(edges, known) < STRANGE:
-                skip = 0 if piece.seen else foreign_start(reader, run, known)
+            alike = strangeness_of(edges, known) < STRANGE
+            if alike or _goes_on(reader, run, width):
+                skip = foreign_start(reader, run, known) if alike and not piece.seen else 0
                 own = run.without_first(skip)
                 own = own.only_first(own.count - (foreign_end(reader, own, known) if run.failed else 0))
                 if own.count >= LEAST_KEPT:
@@ -183,6 +185,13 @@ def _own(pieces: list[_Found], reader: RunReader, known: Edges) -> list[_Found]:
                     continue
         lost += int(run.bits[-1]) - begin >> 3
     return kept
+
+
+def _goes_on(reader: RunReader, run: Run, width: int) -> bool:
+    """Whether the MCUs of a run, ``width`` in a row, plainly go on from row to row: of a known sky no lawn can be told."""
+    edges = read_edges(reader, run.entropy, int(run.bits[0]), width, 0, min(run.count, ROWS_LEARNT * width))
+    apart, strange = edges.apart[0], edges.strange[0]
+    return apart.size >= _ROWS_SURE * width and float(apart.mean()) < _GOES_ON * float(strange.mean())
 
 
 def _whole(reader: RunReader, head: Run, found: list[_Found], known: Edges) -> tuple[Run, list[Stray], RowEnds]:

@@ -16,7 +16,7 @@ from jugal.formats.jpeg.decode import Picture
 from jugal.formats.jpeg.edges import Edges
 from jugal.formats.jpeg.likeness import AT_ONCE, borders_of, shares_by_class
 from jugal.formats.jpeg.parse import Structure
-from jugal.formats.jpeg.stairs import AT_SIDE, SIDE, level_steps, peaks
+from jugal.formats.jpeg.stairs import AT_SIDE, SIDE, Step, is_exact, level_steps, peaks
 from jugal.kernels.stairs import stair_sums
 
 #: Classes of distance between pixel rows by which neighbours are told from strangers, what one edge may say at most, in
@@ -37,6 +37,8 @@ _ROWS_AT_ONCE = 64
 #: Nats that the boundary of a sector and of a cluster in its bytes give to an MCU, and how many MCUs behind it a break may be
 #: noticed, since a decoder does not fail at once.
 _SECTOR_BONUS, _CLUSTER_BONUS, _NOTICED = 2.5, 2.0, 6
+#: Breaks far ahead of an error from which on they are the subject's.
+_LIKE_A_PAGE = 3
 #: Rows that meet as strangers from which the subject is not the reason, wherever they begin.
 _ROWS_OF_ANOTHER = 12
 #: Where damage is certain and only its place is asked, the height of a step in deviations of an edge and in what rows differ by
@@ -68,32 +70,50 @@ def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.floa
     return planes
 
 
-def find_break(edges: Edges, byte_at: BytesAt) -> int | None:
+def find_break(edges: Edges, byte_at: BytesAt, noticed: int | None = None) -> int | None:
     """The first MCU from which on a picture that is damaged for certain does not go on; None where none stands out.
 
-    A break at the boundary of a cluster is the likelier one.
+    A break at the boundary of a cluster is the likelier one, and one shortly ahead of the MCU at which an error was ``noticed``.
     """
-    found = [unit for unit in (_first_stranger(edges, byte_at), _known_step(edges)) if unit is not None]
+    found = [unit for unit in (_first_stranger(edges, byte_at, noticed), _known_step(edges)) if unit is not None]
     return min(found, default=None)
 
 
-def _first_stranger(edges: Edges, byte_at: BytesAt) -> int | None:
+def exact_step(edges: Edges) -> int | None:
+    """The first MCU from which on all is off by the same, to the level: no subject is. None where there is none."""
+    steps = level_steps(edges.step, edges.width, edges.first)
+    return min((s.unit for s in steps if _is_known(s) and s.clean and is_exact(s)), default=None)
+
+
+def _first_stranger(edges: Edges, byte_at: BytesAt, noticed: int | None) -> int | None:
     """Where MCUs begin to meet the ones above as strangers do, not as neighbours."""
     width = edges.width
     clear = _how_clear(edges)
     if clear is None:
         return None
+    apart = max(2, width // 2)
+    # With those that an edge of the subject explains.
+    everywhere = [(peak, float(clear[peak])) for peak in peaks(clear, _BROKEN * width / 2, apart)]
     cluster, sector = _hold_borders(byte_at, edges.first, clear.size)
     at_cluster = np.convolve(cluster, np.ones(_NOTICED + 3, np.int8))[2 : 2 + cluster.size] > 0
     # An edge of the subject that lies along a row of MCUs looks like a break at the picture's side, or at that of a page's margin.
     columns = (edges.first + np.arange(width)) % width
     beside = np.resize(np.minimum(columns, width - columns) < SIDE, clear.size)
     clear[(beside | _along_rows(clear, edges.first % width, width)) & ~at_cluster] *= AT_SIDE
-    most, apart = float(clear.max()), max(2, width // 2)
+    most = float(clear.max())
     # So does one under the first row that was read, for of what lies above that nothing is known.
     clear[:width][~at_cluster[:width]] *= AT_SIDE
     found = peaks(clear, max(_AS_CLEAR * most, _BROKEN * width), apart)
     aligned = peaks(clear, max(_AS_CLEAR_AT_CLUSTER * most, _BROKEN * width), apart, at_cluster)
+    if noticed is not None and (found or aligned):
+        # A page of text breaks at every line of it: then only what lies near the error tells anything.
+        def far(some: list[int]) -> NDArray[np.bool_]:
+            places = byte_at(np.array([*some, noticed - edges.first]) + edges.first)
+            return np.asarray(places[:-1] < places[-1] - _CLUSTER)
+
+        alike = [peak for peak, height in everywhere if height >= _AS_CLEAR * most]
+        if np.count_nonzero(far(alike)) >= _LIKE_A_PAGE:
+            found, aligned = found[np.count_nonzero(far(found)) :], aligned[np.count_nonzero(far(aligned)) :]
     if not found and not aligned:
         return None
     peak = (aligned or found)[0]
@@ -215,11 +235,15 @@ def strangers_at(edges: Edges, known: Edges) -> NDArray[np.float64] | None:
 
 
 def _known_step(edges: Edges) -> int | None:
-    height, unusual = _KNOWN_STEP
-    steps = level_steps(edges.step, edges.width, edges.first)
     near = edges.end - _NEAR_ROWS * edges.width
-    believed = (s.unit for s in steps[:1] if s.height > height and s.unusual > unusual and (s.clean or s.unit >= near))
-    return next(believed, None)
+    steps = level_steps(edges.step, edges.width, edges.first)[:1]
+    return next((s.unit for s in steps if _is_known(s) and (s.clean or s.unit >= near)), None)
+
+
+def _is_known(step: Step) -> bool:
+    """Whether a step is high enough where damage is certain."""
+    height, unusual = _KNOWN_STEP
+    return step.height > height and step.unusual > unusual
 
 
 def level_offset(planes: list[NDArray[np.float32]], unit: int, good: int) -> float:

@@ -16,7 +16,7 @@ from jugal.formats.fills import foreign_text, holes
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, find_change, is_astray
 from jugal.formats.jpeg.begun import going_on
-from jugal.formats.jpeg.breaks import find_break, is_of_another, level_offset, level_planes
+from jugal.formats.jpeg.breaks import exact_step, find_break, is_of_another, level_offset, level_planes
 from jugal.formats.jpeg.canvas import ROWS_LEARNT
 from jugal.formats.jpeg.colours import out_of_range
 from jugal.formats.jpeg.decode import Decoded, Picture, ScanError
@@ -405,8 +405,10 @@ def _look_back(
         low = max(first, bisect_left(range(decoded.units), searched, key=lambda unit: _begin_of(decoded, unit)))
     # Where it is a level that is impossible decoding is in step, and the row behind the place may tell of a step.
     further = decoded.units_x if errors and errors[0].kind == ERROR_DC else 1
-    broken = _break_between(reader, decoded, low, min(noticed + further, first + done), stops)
-    if closed and (runs_out or code in (FindingCode.JPEG_SHORT, FindingCode.JPEG_SURPLUS)):
+    broken, surely = _break_between(
+        reader, decoded, low, min(noticed + further, first + done), stops, None if stops else noticed
+    )
+    if not surely and closed and (runs_out or code in (FindingCode.JPEG_SHORT, FindingCode.JPEG_SURPLUS)):
         lost = find_loss(reader, read_with_extra(reader, entropy, 8 * int(decoded.segments.start[s])))
         # Behind a marker that came into the data nothing was decoded, whatever the run tells of it.
         broken = min((min(unit, noticed) for unit in (broken, lost) if unit is not None), default=None)
@@ -418,15 +420,21 @@ def _look_back(
         damage.start = damage.end = _begin_of(decoded, broken)
 
 
-def _break_between(reader: RunReader, decoded: Decoded, first: int, last: int, only_of_another: bool) -> int | None:
-    """The MCU of ``first`` to ``last`` at which the picture breaks, if need be only where what follows is another picture's."""
+def _break_between(
+    reader: RunReader, decoded: Decoded, first: int, last: int, only_of_another: bool, noticed: int | None
+) -> tuple[int | None, bool]:
+    """The MCU of ``first`` to ``last`` at which the picture breaks, if need be only where what follows is another picture's, and whether
+    that is beyond doubt. An error was ``noticed`` at that MCU."""
     bit = int(decoded.unit_pos[first])
     edges = read_edges(reader, decoded.scan.entropy, bit, decoded.units_x, first, last)
     bytes_at = partial(_unit_bytes, decoded)
-    broken = find_break(edges, bytes_at)
+    broken = None if only_of_another else exact_step(edges)
+    if broken is not None:
+        return broken, True
+    broken = find_break(edges, bytes_at, noticed)
     if broken is not None and only_of_another and not is_of_another(edges, broken, bytes_at):
-        return None
-    return broken
+        return None, False
+    return broken, False
 
 
 def _break_in_interval(structure: Structure, decoded: Decoded, s: int, noticed: int) -> int | None:

@@ -105,7 +105,7 @@ def _first_stranger(edges: Edges, byte_at: BytesAt, noticed: int | None) -> int 
     clear[:width][~at_cluster[:width]] *= AT_SIDE
     found = peaks(clear, max(_AS_CLEAR * most, _BROKEN * width), apart)
     aligned = peaks(clear, max(_AS_CLEAR_AT_CLUSTER * most, _BROKEN * width), apart, at_cluster)
-    if noticed is not None and (found or aligned):
+    if noticed is not None and (found or aligned) and strangeness(edges, edges.first + (aligned or found)[0]) < STRANGE:
         # A page of text breaks at every line of it: then only what lies near the error tells anything.
         def far(some: list[int]) -> NDArray[np.bool_]:
             places = byte_at(np.array([*some, noticed - edges.first]) + edges.first)

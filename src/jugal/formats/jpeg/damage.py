@@ -406,7 +406,7 @@ def _look_back(
     # Where it is a level that is impossible decoding is in step, and the row behind the place may tell of a step.
     further = decoded.units_x if errors and errors[0].kind == ERROR_DC else 1
     broken, surely = _break_between(
-        reader, decoded, low, min(noticed + further, first + done), stops, None if stops else noticed
+        reader, decoded, low, min(noticed + further, first + done), stops, noticed if near else None
     )
     if not surely and closed and (runs_out or code in (FindingCode.JPEG_SHORT, FindingCode.JPEG_SURPLUS)):
         lost = find_loss(reader, read_with_extra(reader, entropy, 8 * int(decoded.segments.start[s])))

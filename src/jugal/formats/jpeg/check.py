@@ -19,6 +19,7 @@ from jugal.formats.jpeg.further import content_end
 from jugal.formats.jpeg.intervals import find_intervals
 from jugal.formats.jpeg.lossless import decode_lines, followed
 from jugal.formats.jpeg.metadata import examine_metadata
+from jugal.formats.jpeg.order import find_order
 from jugal.formats.jpeg.parse import Frame, Structure, walk
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.refit import FOUND_TABLES, can_refit
@@ -131,6 +132,11 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
         if each.kept > shown + (-1 if steps else 1):
             report.plan(each.method, each.what, each.kept)
             report.attainable = max(report.attainable, each.kept)
+    if verdicts.damages and find_order(subject, structure, picture, verdicts.damages) is not None:
+        report.plan(
+            "reorder", "Put the clusters in their order, and take out those that are not the picture's.", scoring.FULL
+        )
+        report.attainable = scoring.FULL
 
 
 def _shown(frame: Frame, mask: NDArray[np.float32]) -> float:

@@ -295,7 +295,7 @@ def _codes_flat(decoded: Decoded, span: ByteSpan, blocks: int) -> bool:
     the scan went wrong one border is enough: the other may lie in a run of the picture's own.
     """
     at_borders = (span.start % SECTOR == 0) + (span.end % SECTOR == 0)
-    if at_borders == 2 or (at_borders == 1 and not _all_sound(decoded)):
+    if at_borders == 2 or (at_borders == 1 and not all_sound(decoded)):
         return False
     units = _units_between(decoded, span)
     if not units:
@@ -331,7 +331,7 @@ def _judge_scan(
     scan = decoded.scan
     lossless = picture.frame.marker == spec.LOSSLESS
     starts = segments.start.tolist()
-    if not marks and not segments.lost and _all_sound(decoded):
+    if not marks and not segments.lost and all_sound(decoded):
         return
     bounds = scan.entropy.raw_offsets(np.array([*starts, scan.entropy.length], np.int64)).tolist()
     error_units = np.array([e.mcu for e in decoded.errors], np.int64)
@@ -465,7 +465,7 @@ def _may_go_astray(picture: Picture, number: int) -> bool:
     return picture.frame.marker == spec.PROGRESSIVE and scan.ss > 0 and not scan.restart_interval
 
 
-def _all_sound(decoded: Decoded) -> bool:
+def all_sound(decoded: Decoded) -> bool:
     """No error, no unit missing, nothing but padding left in any segment."""
     if not decoded.complete:
         return False

@@ -18,6 +18,7 @@ from jugal.formats.jpeg.further import content_end
 from jugal.formats.jpeg.importance import missing_share
 from jugal.formats.jpeg.indexes import mend_exif, mend_index
 from jugal.formats.jpeg.intervals import restore_intervals
+from jugal.formats.jpeg.order import reorder
 from jugal.formats.jpeg.parse import Scan, Structure
 from jugal.formats.jpeg.preview import largest_preview
 from jugal.formats.jpeg.refit import fit_tables
@@ -199,6 +200,7 @@ REPAIRS = {
     "donor-header": donor_header,
     "estimate-header": estimate_header,
     "cut-scans": cut_scans,
+    "reorder": reorder,
     "mend-exif": mend_exif,
     "mend-index": mend_index,
 }

@@ -1,0 +1,127 @@
+"""Clusters in the wrong order, and ones that came in between: a file whose chain of clusters was put together wrongly.
+
+All of the picture is there, so that its file comes back to the bit. Whether an order is right the data tell by themselves: with
+it every scan decodes without an error, has its exact number of units and ends with its data, and nothing breaks any more.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from itertools import accumulate
+
+import numpy as np
+
+from jugal.binary.source import Source
+from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.jpeg.breaks import level_planes
+from jugal.formats.jpeg.damage import Damage, all_sound, judge
+from jugal.formats.jpeg.decode import Picture, decode
+from jugal.formats.jpeg.parse import Structure
+from jugal.formats.jpeg.select import decodable, one_sequential_scan, select
+from jugal.formats.jpeg.swaps import distances
+from jugal.model.span import ByteSpan
+
+#: Sizes of clusters, the likeliest first; smaller ones only in files of fewer bytes than so many.
+_SIZES, _SMALL_SIZES, _SMALL = (4096, 8192, 16384, 32768), (512, 1024, 2048), 40_000
+#: Places where a picture breaks that are looked at, and bytes behind one and, beside a cluster, ahead of it at which the border may lie.
+_MOST_STARTS, _BEHIND, _AHEAD = 3, 1024, 64
+#: How many clusters ahead or behind one may have its right place, bytes that are read in all to find it, and those of a file at most.
+_APART, _MOST_READ, _MOST_BYTES = 8, 1 << 27, 1 << 24
+#: By how many rows of MCUs as they are usual there those between the seams must lie nearer to the ones above once clusters are in order.
+_ROWS_NEARER = 0.5
+
+
+@dataclass(frozen=True, slots=True)
+class Order:
+    """The spans of a file in the order that is right, ``what`` was done in a sentence, and the bytes concerned."""
+
+    spans: tuple[ByteSpan, ...]
+    what: str
+    concerned: ByteSpan
+
+
+def find_order(subject: Subject, structure: Structure, picture: Picture, damages: Sequence[Damage]) -> Order | None:
+    """The order of clusters in which nothing is wrong with a damaged picture; None where there is none."""
+    if subject.size > _MOST_BYTES or not decodable(structure):
+        return None
+    starts = sorted({damage.start for damage in damages})[:_MOST_STARTS]
+    for order in list(_orders(subject.size, starts))[: max(1, _MOST_READ // subject.size)]:
+        if subject.deadline.passed:
+            break
+        if _is_right(subject, structure, picture, order):
+            return order
+    return None
+
+
+def reorder(subject: Subject, donor: Subject | None) -> RepairDraft:
+    """The file with its clusters in the right order, and without those that are not its own."""
+    structure = select(subject.source).structure
+    if not decodable(structure) or structure.frame is None:
+        raise RepairImpossible("No picture that can be decoded was found in the file.")
+    picture = decode(structure.frame, structure.scans, structure.quant)
+    order = find_order(subject, structure, picture, judge(subject, structure, picture).damages)
+    if order is None:
+        raise RepairImpossible("No other order of clusters makes the picture whole.")
+    return RepairDraft(order.spans, (order.what,))
+
+
+def _orders(size: int, starts: Sequence[int]) -> Iterator[Order]:
+    """Those that may explain why a picture breaks at one of the bytes ``starts``, the likeliest first."""
+    sizes = (*_SIZES, *(_SMALL_SIZES if size < _SMALL else ()))
+    last = ((start, c, (start + _BEHIND) // c * c) for start in starts for c in sizes)
+    borders = ((c, at) for start, c, end in last for at in range(end, start - c - _AHEAD, -c))
+    near = [(c, at) for c, at in dict.fromkeys(borders) if 0 < at <= size - c]
+    for c, at in near:
+        what = f"Took out the {c:,} bytes at {at:,}, which are none of the picture's."
+        yield _order(size, what, at, at + c, (at, at), (at + c, at + c))
+    for apart in range(1, _APART + 1):
+        for c, at in near:
+            other = at + apart * c
+            if other + c > size or (apart > 1 and c < _SIZES[0]):
+                continue
+            words = f"the {c:,} bytes at {other:,}"
+            yield _order(size, f"Exchanged the {c:,} bytes at {at:,} and {words}.", at, other + c, (other, other + c), (at + c, other), (at, at + c))  # fmt: skip
+            if apart > 1:
+                yield _order(size, f"Put {words} at {at:,}.", at, other + c, (other, other + c), (at, other))
+                yield _order(size, f"Put the {c:,} bytes at {at:,} behind {words}.", at, other + c, (at + c, other + c), (at, at + c))  # fmt: skip
+
+
+def _order(size: int, what: str, first: int, last: int, *between: tuple[int, int]) -> Order:
+    spans = (ByteSpan(0, first), *(ByteSpan(*one) for one in between), ByteSpan(last, size))
+    return Order(tuple(s for s in spans if s.length), what, ByteSpan(first, last))
+
+
+def _is_right(subject: Subject, structure: Structure, picture: Picture, order: Order) -> bool:
+    """Whether the file is whole with its bytes in that order."""
+    array = subject.source.array
+    data = np.concatenate([array[s.start : s.end] for s in order.spans])
+    tried = Subject(Source(data, subject.source.name), subject.limits)
+    found = select(tried.source)
+    other = found.structure
+    frame, was = other.frame, structure.frame
+    if not found.opens or other.eoi is None or frame is None or was is None or not decodable(other):
+        return False
+    if (frame.width, frame.height) != (was.width, was.height) or other.bad_segments or other.gaps:
+        return False
+    if any(_refines(other, seam) for seam in accumulate(s.length for s in order.spans[:-1])):
+        return False
+    whole = decode(frame, other.scans, other.quant)
+    if not all(all_sound(scan) for scan in whole.scans) or judge(tried, other, whole).damages:
+        return False
+    moved = sum(s.length for s in order.spans) == subject.size
+    return not moved or not one_sequential_scan(other) or _is_nearer(order, structure, picture, other, whole)
+
+
+def _refines(structure: Structure, at: int) -> bool:
+    """Whether byte ``at`` lies in a scan that refines AC values: most of its bits may be anything, so that it tells of no seam."""
+    return any(s.ss and s.ah and s.entropy.start <= at < s.entropy.end for s in structure.scans)
+
+
+def _is_nearer(order: Order, structure: Structure, picture: Picture, other: Structure, whole: Picture) -> bool:
+    """Whether the MCUs from the first byte that moved to a row behind the last lie plainly nearer to those above than they did."""
+    units = np.searchsorted(whole.scans[0].raw(whole.scans[0].unit_pos), (order.concerned.start, order.concerned.end))
+    width = whole.frame.mcus_x
+    some = slice(int(units[0]), int(units[1]) + width)
+    before, after = (distances(level_planes(p, s))[some] for p, s in ((picture, structure), (whole, other)))
+    return bool(after.size and float((before - after).sum()) > _ROWS_NEARER * width * float(after.mean()))

@@ -8,6 +8,7 @@ its own row all right of the break, in the next row all left of it. An edge of t
 from __future__ import annotations
 
 from collections.abc import Callable
+from itertools import islice
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,8 +38,8 @@ _ROWS_AT_ONCE = 64
 #: Nats that the boundary of a sector and of a cluster in its bytes give to an MCU, and how many MCUs behind it a break may be
 #: noticed, since a decoder does not fail at once.
 _SECTOR_BONUS, _CLUSTER_BONUS, _NOTICED = 2.5, 2.0, 6
-#: Breaks far ahead of an error from which on they are the subject's.
-_LIKE_A_PAGE = 3
+#: Likely breaks of which it is asked whether they are believed.
+_MOST_ASKED = 8
 #: Rows that meet as strangers from which the subject is not the reason, wherever they begin.
 _ROWS_OF_ANOTHER = 12
 #: Where damage is certain and only its place is asked, the height of a step in deviations of an edge and in what rows differ by
@@ -70,12 +71,12 @@ def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.floa
     return planes
 
 
-def find_break(edges: Edges, byte_at: BytesAt, noticed: int | None = None) -> int | None:
+def find_break(edges: Edges, byte_at: BytesAt, believed: Callable[[int], bool] | None = None) -> int | None:
     """The first MCU from which on a picture that is damaged for certain does not go on; None where none stands out.
 
-    A break at the boundary of a cluster is the likelier one, and one shortly ahead of the MCU at which an error was ``noticed``.
+    A break at the boundary of a cluster is the likelier one. One at which MCUs meet as strangers must be ``believed``.
     """
-    found = [unit for unit in (_first_stranger(edges, byte_at, noticed), _known_step(edges)) if unit is not None]
+    found = [unit for unit in (_first_stranger(edges, byte_at, believed), _known_step(edges)) if unit is not None]
     return min(found, default=None)
 
 
@@ -85,38 +86,27 @@ def exact_step(edges: Edges) -> int | None:
     return min((s.unit for s in steps if _is_known(s) and s.clean and is_exact(s)), default=None)
 
 
-def _first_stranger(edges: Edges, byte_at: BytesAt, noticed: int | None) -> int | None:
+def _first_stranger(edges: Edges, byte_at: BytesAt, believed: Callable[[int], bool] | None) -> int | None:
     """Where MCUs begin to meet the ones above as strangers do, not as neighbours."""
     width = edges.width
     clear = _how_clear(edges)
     if clear is None:
         return None
-    apart = max(2, width // 2)
-    # With those that an edge of the subject explains.
-    everywhere = [(peak, float(clear[peak])) for peak in peaks(clear, _BROKEN * width / 2, apart)]
     cluster, sector = _hold_borders(byte_at, edges.first, clear.size)
     at_cluster = np.convolve(cluster, np.ones(_NOTICED + 3, np.int8))[2 : 2 + cluster.size] > 0
     # An edge of the subject that lies along a row of MCUs looks like a break at the picture's side, or at that of a page's margin.
     columns = (edges.first + np.arange(width)) % width
     beside = np.resize(np.minimum(columns, width - columns) < SIDE, clear.size)
     clear[(beside | _along_rows(clear, edges.first % width, width)) & ~at_cluster] *= AT_SIDE
-    most = float(clear.max())
+    most, apart = float(clear.max()), max(2, width // 2)
     # So does one under the first row that was read, for of what lies above that nothing is known.
     clear[:width][~at_cluster[:width]] *= AT_SIDE
     found = peaks(clear, max(_AS_CLEAR * most, _BROKEN * width), apart)
     aligned = peaks(clear, max(_AS_CLEAR_AT_CLUSTER * most, _BROKEN * width), apart, at_cluster)
-    if noticed is not None and (found or aligned) and strangeness(edges, edges.first + (aligned or found)[0]) < STRANGE:
-        # A page of text breaks at every line of it: then only what lies near the error tells anything.
-        def far(some: list[int]) -> NDArray[np.bool_]:
-            places = byte_at(np.array([*some, noticed - edges.first]) + edges.first)
-            return np.asarray(places[:-1] < places[-1] - _CLUSTER)
-
-        alike = [peak for peak, height in everywhere if height >= _AS_CLEAR * most]
-        if np.count_nonzero(far(alike)) >= _LIKE_A_PAGE:
-            found, aligned = found[np.count_nonzero(far(found)) :], aligned[np.count_nonzero(far(aligned)) :]
-    if not found and not aligned:
+    likely = dict.fromkeys([*aligned, *found])
+    peak = next((p for p in islice(likely, _MOST_ASKED) if believed is None or believed(edges.first + p)), None)
+    if peak is None:
         return None
-    peak = (aligned or found)[0]
     near = slice(max(0, peak - _NOTICED), peak + 3)
     weighed = clear[near] + _SECTOR_BONUS * sector[near] + _CLUSTER_BONUS * cluster[near]
     return int(edges.first + near.start + int(np.argmax(weighed)))

@@ -12,7 +12,7 @@ from jugal.formats.fills import trailing_fill
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.alike import looking_right
 from jugal.formats.jpeg.canvas import Placed
-from jugal.formats.jpeg.damage import Verdicts, judge, mcus_of, spoiled_mask
+from jugal.formats.jpeg.damage import Verdicts, begin_at, judge, mcus_of, spoiled_mask
 from jugal.formats.jpeg.decode import Picture, decode, unit_height
 from jugal.formats.jpeg.estimate import WORTH, estimate
 from jugal.formats.jpeg.further import content_end
@@ -88,6 +88,9 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
     scans = standard_scans(structure) if missing else structure.scans
     picture = decode_lines(frame, scans) if lossless else decode(frame, scans, structure.quant)
     verdicts = judge(subject, structure, picture)
+    order = find_order(subject, structure, picture, verdicts.damages)
+    if order is not None:
+        begin_at(verdicts, picture, order.concerned.start)
     shown = _shown(frame, spoiled_mask(picture, verdicts.damages))
     # Read with other tables than its own an interval hardly fails, but it does not end with its data, nor does a DC scan.
     every = scans[0].restart_interval if scans else 0
@@ -132,7 +135,7 @@ def _judge_main(subject: Subject, report: Report, selection: Selection) -> None:
         if each.kept > shown + (-1 if steps else 1):
             report.plan(each.method, each.what, each.kept)
             report.attainable = max(report.attainable, each.kept)
-    if verdicts.damages and find_order(subject, structure, picture, verdicts.damages) is not None:
+    if order is not None:
         report.plan(
             "reorder", "Put the clusters in their order, and take out those that are not the picture's.", scoring.FULL
         )

@@ -16,7 +16,15 @@ from jugal.formats.fills import foreign_text, holes
 from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.activity import KNOWN, UNKNOWN, find_change, is_astray
 from jugal.formats.jpeg.begun import going_on
-from jugal.formats.jpeg.breaks import exact_step, find_break, is_of_another, level_offset, level_planes
+from jugal.formats.jpeg.breaks import (
+    STRANGE,
+    exact_step,
+    find_break,
+    is_of_another,
+    level_offset,
+    level_planes,
+    strangeness,
+)
 from jugal.formats.jpeg.canvas import ROWS_LEARNT
 from jugal.formats.jpeg.colours import out_of_range
 from jugal.formats.jpeg.decode import Decoded, Picture, ScanError
@@ -32,6 +40,7 @@ from jugal.formats.jpeg.steps import clear_steps
 from jugal.formats.jpeg.strays import has_stray
 from jugal.formats.jpeg.swaps import find_swaps, levels_part
 from jugal.formats.jpeg.thumbnail import is_luminance_first
+from jugal.formats.jpeg.traces import leaves_traces
 from jugal.kernels.blockstats import SECTOR
 from jugal.kernels.jpeg import ERROR_DC
 from jugal.model.codes import FindingCode
@@ -39,7 +48,7 @@ from jugal.model.span import ByteSpan, merge
 
 #: Levels by which a stretch may be off and still count as shown rightly.
 TOLERATED_LEVELS = 5.0
-_SEARCH_BYTES = 1 << 20
+_SEARCH_BYTES, _SOON = 1 << 20, 4096
 #: MCUs from which a picture is looked at for steps that nothing else tells of.
 _LEAST_UNITS = 256
 #: MCUs of impossible levels behind a step by which it is none of the subject, and how much oftener they come than before it.
@@ -147,6 +156,15 @@ def _place(damage: Damage, decoded: Decoded, unit: int) -> None:
     """Of a damage that was only noticed it is known now in which unit it begins."""
     damage.first, damage.noticed_only = unit, False
     damage.start = damage.end = _begin_of(decoded, unit)
+
+
+def begin_at(result: Verdicts, picture: Picture, at: int) -> None:
+    """Now that it is known that a picture's damage begins at byte ``at``, the first one of the scan there does."""
+    for number, decoded in enumerate(picture.scans):
+        entropy = decoded.scan.entropy
+        damage = next((d for d in result.damages if d.scan == number), None)
+        if damage is not None and entropy.start <= at < entropy.end:
+            _place(damage, decoded, _unit_at(decoded, at, 0, decoded.units))
 
 
 def _unprepared(picture: Picture) -> list[int]:
@@ -431,7 +449,18 @@ def _break_between(
     broken = None if only_of_another else exact_step(edges)
     if broken is not None:
         return broken, True
-    broken = find_break(edges, bytes_at, noticed)
+
+    def believed(unit: int) -> bool:
+        if noticed is None:
+            return True
+        begins, seen = bytes_at(np.array([unit, noticed]))
+        return bool(
+            seen - begins <= _SOON
+            or strangeness(edges, unit) >= STRANGE
+            or leaves_traces(reader, decoded, edges, unit, noticed)
+        )
+
+    broken = find_break(edges, bytes_at, believed)
     if broken is not None and only_of_another and not is_of_another(edges, broken, bytes_at):
         return None, False
     return broken, False

@@ -24,12 +24,14 @@ from jugal.model.span import ByteSpan
 
 #: Sizes of clusters, the likeliest first; smaller ones only in files of fewer bytes than so many.
 _SIZES, _SMALL_SIZES, _SMALL = (4096, 8192, 16384, 32768), (512, 1024, 2048), 40_000
-#: Places where a picture breaks that are looked at, and bytes behind one and, beside a cluster, ahead of it at which the border may lie.
-_MOST_STARTS, _BEHIND, _AHEAD = 3, 1024, 64
+#: Places where a picture breaks that are looked at, and bytes behind one and, beside a cluster, ahead of it at which the border may lie;
+#: and clusters more by which a break may be seen late.
+_MOST_STARTS, _BEHIND, _AHEAD, _LATE = 3, 1024, 64, 2
 #: How many clusters ahead or behind one may have its right place, bytes that are read in all to find it, and those of a file at most.
-_APART, _MOST_READ, _MOST_BYTES = 8, 1 << 27, 1 << 24
-#: By how many rows of MCUs as they are usual there those between the seams must lie nearer to the ones above once clusters are in order.
-_ROWS_NEARER = 0.5
+_APART, _MOST_READ, _MOST_BYTES = 4, 1 << 27, 1 << 24
+#: By how many rows of MCUs as they are usual there, and to which share, those between the seams must lie nearer to the ones above once
+#: clusters are in order.
+_ROWS_NEARER, _NEARER = 0.5, 0.92
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,22 +71,37 @@ def reorder(subject: Subject, donor: Subject | None) -> RepairDraft:
 def _orders(size: int, starts: Sequence[int]) -> Iterator[Order]:
     """Those that may explain why a picture breaks at one of the bytes ``starts``, the likeliest first."""
     sizes = (*_SIZES, *(_SMALL_SIZES if size < _SMALL else ()))
-    last = ((start, c, (start + _BEHIND) // c * c) for start in starts for c in sizes)
-    borders = ((c, at) for start, c, end in last for at in range(end, start - c - _AHEAD, -c))
-    near = [(c, at) for c, at in dict.fromkeys(borders) if 0 < at <= size - c]
-    for c, at in near:
+    near, late = (
+        [
+            (c, at)
+            for start in starts
+            for c in sizes
+            for at in range((start + _BEHIND) // c * c, start - (1 + more) * c - _AHEAD, -c)
+            if 0 < at <= size - c
+        ]
+        for more in (0, _LATE)
+    )
+    near, late = list(dict.fromkeys(near)), list(dict.fromkeys(near + late))
+    for c, at in late:
         what = f"Took out the {c:,} bytes at {at:,}, which are none of the picture's."
         yield _order(size, what, at, at + c, (at, at), (at + c, at + c))
-    for apart in range(1, _APART + 1):
+    for c, at in late:
+        other = at + c
+        if other + c <= size:
+            what = f"Exchanged the {c:,} bytes at {at:,} and those at {other:,}."
+            yield _order(size, what, at, other + c, (other, other + c), (at, other))
+    for apart in range(2, _APART + 1):
         for c, at in near:
             other = at + apart * c
-            if other + c > size or (apart > 1 and c < _SIZES[0]):
+            if other + c > size or c < _SIZES[0]:
                 continue
+            one, another = (at, at + c), (other, other + c)
             words = f"the {c:,} bytes at {other:,}"
-            yield _order(size, f"Exchanged the {c:,} bytes at {at:,} and {words}.", at, other + c, (other, other + c), (at + c, other), (at, at + c))  # fmt: skip
-            if apart > 1:
-                yield _order(size, f"Put {words} at {at:,}.", at, other + c, (other, other + c), (at, other))
-                yield _order(size, f"Put the {c:,} bytes at {at:,} behind {words}.", at, other + c, (at + c, other + c), (at, at + c))  # fmt: skip
+            yield _order(size, f"Put {words} at {at:,}.", at, other + c, another, (at, other))
+            yield _order(
+                size, f"Put the {c:,} bytes at {at:,} behind {words}.", at, other + c, (at + c, other + c), one
+            )
+            yield _order(size, f"Exchanged {words} and those at {at:,}.", at, other + c, another, (at + c, other), one)
 
 
 def _order(size: int, what: str, first: int, last: int, *between: tuple[int, int]) -> Order:
@@ -124,4 +141,5 @@ def _is_nearer(order: Order, structure: Structure, picture: Picture, other: Stru
     width = whole.frame.mcus_x
     some = slice(int(units[0]), int(units[1]) + width)
     before, after = (distances(level_planes(p, s))[some] for p, s in ((picture, structure), (whole, other)))
-    return bool(after.size and float((before - after).sum()) > _ROWS_NEARER * width * float(after.mean()))
+    was, now = float(before.sum()), float(after.sum())
+    return now < _NEARER * was and was - now > _ROWS_NEARER * width * now / after.size

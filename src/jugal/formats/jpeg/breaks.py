@@ -30,8 +30,9 @@ _LEAST_STRANGERS, _ROWS_TOLD, _LEAST_ROOM = 100, 4, 0.6
 _BROKEN, _AS_CLEAR, _AS_CLEAR_AT_CLUSTER = 0.35, 0.5, 0.4
 #: The share of its own by which a break is clearer than one at the side of its row.
 _CLEARER_THAN_AT_SIDE = 0.08
-#: Strangeness of the rest by which another picture's bytes are told.
-STRANGE = 0.75
+#: Strangeness of the rest by which another picture's bytes are told, and as far apart as so much of what strangers are MCUs may be from
+#: those above them and go on plainly.
+STRANGE, _GOES_ON = 0.75, 0.5
 _SECTOR, _CLUSTER = 512, 4096
 #: Rows of MCUs of which means are taken at once.
 _ROWS_AT_ONCE = 64
@@ -198,7 +199,13 @@ def strangeness(edges: Edges, unit: int) -> float:
     parts = unit - edges.first
     before = Edges(edges.width, edges.first, unit, [a[:parts] for a in edges.apart], [], edges.strange)
     after = Edges(edges.width, unit, edges.end, [a[parts:] for a in edges.apart], [], [])
-    return strangeness_of(after, before)
+    return 0.0 if goes_on(after.apart[0], edges.strange[0]) else strangeness_of(after, before)
+
+
+def goes_on(apart: NDArray[np.float32], strange: NDArray[np.float32]) -> bool:
+    """Whether MCUs so far ``apart`` from those above plainly go on from them, where strangers are as ``strange`` as that: of a known sky
+    no lawn can be told."""
+    return bool(apart.size and strange.size) and float(apart.mean()) < _GOES_ON * float(strange.mean())
 
 
 def strangeness_of(edges: Edges, known: Edges) -> float:

@@ -40,7 +40,7 @@ from jugal.formats.jpeg.steps import clear_steps
 from jugal.formats.jpeg.strays import has_stray
 from jugal.formats.jpeg.swaps import find_swaps, levels_part
 from jugal.formats.jpeg.thumbnail import is_luminance_first
-from jugal.formats.jpeg.traces import leaves_traces
+from jugal.formats.jpeg.traces import is_displaced, leaves_traces
 from jugal.kernels.blockstats import SECTOR
 from jugal.kernels.jpeg import ERROR_DC
 from jugal.model.codes import FindingCode
@@ -423,11 +423,14 @@ def _look_back(
         low = max(first, bisect_left(range(decoded.units), searched, key=lambda unit: _begin_of(decoded, unit)))
     # Where it is a level that is impossible decoding is in step, and the row behind the place may tell of a step.
     further = decoded.units_x if errors and errors[0].kind == ERROR_DC else 1
-    broken, surely = _break_between(
+    broken, exact = _break_between(
         reader, decoded, low, min(noticed + further, first + done), stops, noticed if near else None
     )
-    if not surely and closed and (runs_out or code in (FindingCode.JPEG_SHORT, FindingCode.JPEG_SURPLUS)):
-        lost = find_loss(reader, read_with_extra(reader, entropy, 8 * int(decoded.segments.start[s])))
+    if closed and (runs_out or code in (FindingCode.JPEG_SHORT, FindingCode.JPEG_SURPLUS)):
+        run = read_with_extra(reader, entropy, 8 * int(decoded.segments.start[s]))
+        lost = find_loss(reader, run)
+        if lost is not None and exact is not None:
+            lost = lost if is_displaced(reader, decoded, lost, exact, reader.total - run.count) else exact
         # Behind a marker that came into the data nothing was decoded, whatever the run tells of it.
         broken = min((min(unit, noticed) for unit in (broken, lost) if unit is not None), default=None)
     if broken is not None:
@@ -440,30 +443,27 @@ def _look_back(
 
 def _break_between(
     reader: RunReader, decoded: Decoded, first: int, last: int, only_of_another: bool, noticed: int | None
-) -> tuple[int | None, bool]:
-    """The MCU of ``first`` to ``last`` at which the picture breaks, if need be only where what follows is another picture's, and whether
-    that is beyond doubt. An error was ``noticed`` at that MCU."""
+) -> tuple[int | None, int | None]:
+    """The MCU of ``first`` to ``last`` at which the picture breaks, if need be only where what follows is another picture's, and one
+    at which it does beyond doubt. An error was ``noticed`` at that MCU."""
     bit = int(decoded.unit_pos[first])
     edges = read_edges(reader, decoded.scan.entropy, bit, decoded.units_x, first, last)
     bytes_at = partial(_unit_bytes, decoded)
-    broken = None if only_of_another else exact_step(edges)
-    if broken is not None:
-        return broken, True
+    exact = None if only_of_another else exact_step(edges)
+    known = min((unit for unit in (noticed, exact) if unit is not None), default=None)
 
     def believed(unit: int) -> bool:
-        if noticed is None:
+        if known is None or unit >= known:
             return True
-        begins, seen = bytes_at(np.array([unit, noticed]))
+        begins, seen = bytes_at(np.array([unit, known]))
         return bool(
-            seen - begins <= _SOON
-            or strangeness(edges, unit) >= STRANGE
-            or leaves_traces(reader, decoded, edges, unit, noticed)
+            seen - begins <= _SOON or strangeness(edges, unit) >= STRANGE or leaves_traces(reader, decoded, unit, known)
         )
 
     broken = find_break(edges, bytes_at, believed)
     if broken is not None and only_of_another and not is_of_another(edges, broken, bytes_at):
-        return None, False
-    return broken, False
+        return None, None
+    return min((unit for unit in (broken, exact) if unit is not None), default=None), exact
 
 
 def _break_in_interval(structure: Structure, decoded: Decoded, s: int, noticed: int) -> int | None:

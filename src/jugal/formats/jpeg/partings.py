@@ -187,7 +187,7 @@ def _fitting(reader: RunReader, head: Run, pieces: list[Stray]) -> list[Stray]:
     def over() -> int:
         return sum(p.run.count + 1 for p in pieces) - room
 
-    if 0 < over() < len(pieces):
+    if 1 < len(pieces) >= over() > 0:
         # A step in level may cost no more than the MCU that it begins with.
         pieces = [p if p.seen or p.lost_bytes else p.freed(1).unseen() for p in pieces]
     pieces = list(pieces)

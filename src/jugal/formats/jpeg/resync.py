@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from jugal.binary.output import Piece
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
 from jugal.formats.jpeg import spec
-from jugal.formats.jpeg.breaks import STRANGE, strangeness_of
+from jugal.formats.jpeg.breaks import STRANGE, goes_on, strangeness_of
 from jugal.formats.jpeg.canvas import ROWS_LEARNT, Canvas, Placed, first_bit
 from jugal.formats.jpeg.columns import RowEnds, find_breaks, read_row_ends
 from jugal.formats.jpeg.damage import Verdicts, judge
@@ -46,9 +46,8 @@ _STARTS_TRIED = 16
 _SETTLING, _BEYOND = 64, 150.0
 #: Neutral MCUs that are written at once.
 _GAP_AT_ONCE = 4096
-#: Rows of a run from which it is told whether it belongs to the picture, though it soon fails; and as far apart as so much of what
-#: strangers are its MCUs may be from those above them and go on plainly.
-_ROWS_SURE, _GOES_ON = 4, 0.5
+#: Rows of a run from which it is told whether it belongs to the picture, though it soon fails.
+_ROWS_SURE = 4
 
 
 @dataclass(slots=True)
@@ -188,10 +187,9 @@ def _own(pieces: list[_Found], reader: RunReader, known: Edges) -> list[_Found]:
 
 
 def _goes_on(reader: RunReader, run: Run, width: int) -> bool:
-    """Whether the MCUs of a run, ``width`` in a row, plainly go on from row to row: of a known sky no lawn can be told."""
+    """Whether the MCUs of a run, ``width`` in a row, plainly go on from row to row."""
     edges = read_edges(reader, run.entropy, int(run.bits[0]), width, 0, min(run.count, ROWS_LEARNT * width))
-    apart, strange = edges.apart[0], edges.strange[0]
-    return apart.size >= _ROWS_SURE * width and float(apart.mean()) < _GOES_ON * float(strange.mean())
+    return edges.apart[0].size >= _ROWS_SURE * width and goes_on(edges.apart[0], edges.strange[0])
 
 
 def _whole(reader: RunReader, head: Run, found: list[_Found], known: Edges) -> tuple[Run, list[Stray], RowEnds]:

@@ -50,7 +50,7 @@ def test_the_file_comes_back_to_the_bit(kind: str, options: dict[str, object], t
     assert path.read_bytes() == harm(whole, "jpeg", kind, 7).data
 
 
-@pytest.mark.parametrize(("at", "to"), [(20, 17), (17, 20), (16, 18)])
+@pytest.mark.parametrize(("at", "to"), [(20, 17), (17, 20)])
 def test_a_cluster_some_clusters_off_is_found(at: int, to: int, tmp_path: Path) -> None:
     whole = photo()
     path = tmp_path / "x.jpg"
@@ -67,6 +67,11 @@ def test_a_cluster_some_clusters_off_is_found(at: int, to: int, tmp_path: Path) 
 def test_where_something_is_lost_no_order_is_right(kind: str) -> None:
     for seed in range(3):
         assert not offered(harm(photo(), "jpeg", kind, seed).data), seed
+
+
+def test_an_order_that_merely_decodes_is_not_believed() -> None:
+    """Noticed at its last seam only, this one is not found; another is whole by its count, and brings rows no nearer to one another."""
+    assert not offered(moved(photo(), 16 * CLUSTER, 18 * CLUSTER))
 
 
 def test_a_whole_picture_has_its_order() -> None:

@@ -110,6 +110,4 @@ def test_a_run_parted_at_a_step_keeps_all_but_the_first_mcu_of_each_part() -> No
     stray = Stray(rest, read_row_ends(reader, rest), 0, False, True)
     kept = _fitting(reader, head, list(stray.parted(300)))
     assert [p.run.count for p in kept] == [299, rest.count - 301]
-    seen = Stray(rest, read_row_ends(reader, rest), 0, True, True)
-    assert len(_fitting(reader, head, list(seen.parted(300)))) == 2
     assert [p.run.count for p in _fitting(reader, head, [stray.part(1, rest.count)])] == [rest.count - 1]

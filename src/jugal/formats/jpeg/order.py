@@ -8,9 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from itertools import accumulate
+from itertools import accumulate, islice
 
 import numpy as np
+from numpy.typing import NDArray
 
 from jugal.binary.source import Source
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
@@ -19,7 +20,6 @@ from jugal.formats.jpeg.damage import Damage, all_sound, judge
 from jugal.formats.jpeg.decode import Picture, decode
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.select import decodable, one_sequential_scan, select
-from jugal.formats.jpeg.swaps import distances
 from jugal.model.span import ByteSpan
 
 #: Sizes of clusters, the likeliest first; smaller ones only in files of fewer bytes than so many.
@@ -29,9 +29,11 @@ _SIZES, _SMALL_SIZES, _SMALL = (4096, 8192, 16384, 32768), (512, 1024, 2048), 40
 _MOST_STARTS, _BEHIND, _AHEAD, _LATE = 3, 1024, 64, 2
 #: How many clusters ahead or behind one may have its right place, bytes that are read in all to find it, and those of a file at most.
 _APART, _MOST_READ, _MOST_BYTES = 4, 1 << 27, 1 << 24
-#: By how many rows of MCUs as they are usual there, and to which share, those between the seams must lie nearer to the ones above once
-#: clusters are in order.
-_ROWS_NEARER, _NEARER = 0.5, 0.92
+#: To which share those between the seams must lie nearer to the ones above once clusters are in order, and by how many rows of MCUs as
+#: they usually lie all together: three seams go, each a row long.
+_NEARER, _ROWS_NEARER = 0.92, 2.5
+#: Levels beyond which no difference counts.
+_MOST_LEVELS = 64.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,12 +50,16 @@ def find_order(subject: Subject, structure: Structure, picture: Picture, damages
     if subject.size > _MOST_BYTES or not decodable(structure):
         return None
     starts = sorted({damage.start for damage in damages})[:_MOST_STARTS]
-    for order in list(_orders(subject.size, starts))[: max(1, _MOST_READ // subject.size)]:
+    best, most = None, 0.0
+    for order in islice(_orders(subject.size, starts), max(1, _MOST_READ // subject.size)):
         if subject.deadline.passed:
             break
-        if _is_right(subject, structure, picture, order):
-            return order
-    return None
+        gained = _gained(subject, structure, picture, order)
+        if gained > most:
+            best, most = order, gained
+        if np.isinf(most):
+            break
+    return best
 
 
 def reorder(subject: Subject, donor: Subject | None) -> RepairDraft:
@@ -109,8 +115,9 @@ def _order(size: int, what: str, first: int, last: int, *between: tuple[int, int
     return Order(tuple(s for s in spans if s.length), what, ByteSpan(first, last))
 
 
-def _is_right(subject: Subject, structure: Structure, picture: Picture, order: Order) -> bool:
-    """Whether the file is whole with its bytes in that order."""
+def _gained(subject: Subject, structure: Structure, picture: Picture, order: Order) -> float:
+    """How much nearer MCUs lie to those above them if the file is whole with its bytes in that order, infinite where nothing else is
+    as good; 0 if it is not."""
     array = subject.source.array
     data = np.concatenate([array[s.start : s.end] for s in order.spans])
     tried = Subject(Source(data, subject.source.name), subject.limits)
@@ -118,16 +125,17 @@ def _is_right(subject: Subject, structure: Structure, picture: Picture, order: O
     other = found.structure
     frame, was = other.frame, structure.frame
     if not found.opens or other.eoi is None or frame is None or was is None or not decodable(other):
-        return False
+        return 0.0
     if (frame.width, frame.height) != (was.width, was.height) or other.bad_segments or other.gaps:
-        return False
+        return 0.0
     if any(_refines(other, seam) for seam in accumulate(s.length for s in order.spans[:-1])):
-        return False
+        return 0.0
     whole = decode(frame, other.scans, other.quant)
     if not all(all_sound(scan) for scan in whole.scans) or judge(tried, other, whole).damages:
-        return False
-    moved = sum(s.length for s in order.spans) == subject.size
-    return not moved or not one_sequential_scan(other) or _is_nearer(order, structure, picture, other, whole)
+        return 0.0
+    if sum(s.length for s in order.spans) < subject.size or not one_sequential_scan(other):
+        return float("inf")
+    return _nearer(order, structure, picture, other, whole)
 
 
 def _refines(structure: Structure, at: int) -> bool:
@@ -135,11 +143,21 @@ def _refines(structure: Structure, at: int) -> bool:
     return any(s.ss and s.ah and s.entropy.start <= at < s.entropy.end for s in structure.scans)
 
 
-def _is_nearer(order: Order, structure: Structure, picture: Picture, other: Structure, whole: Picture) -> bool:
-    """Whether the MCUs from the first byte that moved to a row behind the last lie plainly nearer to those above than they did."""
+def _nearer(order: Order, structure: Structure, picture: Picture, other: Structure, whole: Picture) -> float:
+    """By how many levels in all MCUs lie nearer to those above than they did; 0 where those from the first byte that moved to a row
+    behind the last do not plainly."""
     units = np.searchsorted(whole.scans[0].raw(whole.scans[0].unit_pos), (order.concerned.start, order.concerned.end))
     width = whole.frame.mcus_x
     some = slice(int(units[0]), int(units[1]) + width)
-    before, after = (distances(level_planes(p, s))[some] for p, s in ((picture, structure), (whole, other)))
-    was, now = float(before.sum()), float(after.sum())
-    return now < _NEARER * was and was - now > _ROWS_NEARER * width * now / after.size
+    before, after = _to_above(picture, structure), _to_above(whole, other)
+    plainly = float(after[some].sum()) < _NEARER * float(before[some].sum())
+    gained = float((before - after).sum())
+    return gained if plainly and gained > _ROWS_NEARER * width * float(after.mean()) else 0.0
+
+
+def _to_above(picture: Picture, structure: Structure) -> NDArray[np.float64]:
+    """Per MCU by how many levels it differs from the one above, all components added up."""
+    out = np.zeros(picture.frame.mcus_x * picture.frame.mcus_y)
+    for plane in level_planes(picture, structure)[:3]:
+        out[picture.frame.mcus_x :] += np.minimum(np.abs(np.diff(plane, axis=0)), _MOST_LEVELS).ravel()
+    return out

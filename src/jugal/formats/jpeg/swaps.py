@@ -52,7 +52,7 @@ def find_swaps(picture: Picture, structure: Structure, planes: list[NDArray[np.f
     raw = decoded.raw(decoded.unit_pos)
     bytes_at = np.arange(int(raw[0]) // _CLUSTER + 1, int(raw[-1]) // _CLUSTER + 1) * _CLUSTER
     borders = np.searchsorted(raw, bytes_at)
-    rises = _rises(distances(planes), borders, width)
+    rises = _rises(_distances(planes), borders, width)
     reader = RunReader(structure)
     known: Edges | None = None
     for first in np.argsort(-rises, kind="stable")[:_MOST_LOOKED_AT].tolist():
@@ -90,7 +90,7 @@ def _level_parts(plane: NDArray[np.float64], first: int, last: int, least: float
     return abs(change) > max(least, 3.0 * scatter)
 
 
-def distances(planes: list[NDArray[np.float32]]) -> NDArray[np.float64]:
+def _distances(planes: list[NDArray[np.float32]]) -> NDArray[np.float64]:
     """Per MCU how far its levels lie from those above, in usual distances, summed over the components."""
     width = planes[0].shape[1]
     out = np.zeros(planes[0].size)

@@ -149,6 +149,14 @@ def test_a_lossless_picture_without_its_end_marker_is_closed(tmp_path: Path) -> 
     assert examine(whole[: len(whole) // 2]).attainable == pytest.approx(50, abs=5)
 
 
+def test_of_lossless_data_no_order_of_clusters_is_sought() -> None:
+    """They have lines, not blocks, and are told by other means."""
+    data = lossless()
+    at = len(data) // 2 // 4096 * 4096
+    found = examine(data[:at] + data[at - 4096 : at] + data[at:])
+    assert found.findings and not any(plan.method == "reorder" for plan in found.repairs)
+
+
 def test_a_lossless_picture_without_its_table_is_said_to_lack_it() -> None:
     whole = lossless(8, 1, True)
     at = whole.find(b"\xff\xc4")

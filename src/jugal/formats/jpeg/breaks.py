@@ -72,18 +72,24 @@ def level_planes(picture: Picture, structure: Structure) -> list[NDArray[np.floa
     return planes
 
 
-def find_break(edges: Edges, byte_at: BytesAt, believed: Callable[[int], bool] | None = None) -> int | None:
+def find_break(
+    edges: Edges, byte_at: BytesAt, believed: Callable[[int], bool] | None = None, steps: list[Step] | None = None
+) -> int | None:
     """The first MCU from which on a picture that is damaged for certain does not go on; None where none stands out.
 
     A break at the boundary of a cluster is the likelier one. One at which MCUs meet as strangers must be ``believed``.
+    ``steps`` are the clearest in level, found anew if not given.
     """
-    found = [unit for unit in (_first_stranger(edges, byte_at, believed), _known_step(edges)) if unit is not None]
+    if steps is None:
+        steps = level_steps(edges.step, edges.width, edges.first)
+    found = [
+        unit for unit in (_first_stranger(edges, byte_at, believed), _known_step(edges, steps)) if unit is not None
+    ]
     return min(found, default=None)
 
 
-def exact_step(edges: Edges) -> int | None:
+def exact_step(steps: list[Step]) -> int | None:
     """The first MCU from which on all is off by the same, to the level: no subject is. None where there is none."""
-    steps = level_steps(edges.step, edges.width, edges.first)
     return min((s.unit for s in steps if _is_known(s) and s.clean and is_exact(s)), default=None)
 
 
@@ -231,10 +237,9 @@ def strangers_at(edges: Edges, known: Edges) -> NDArray[np.float64] | None:
     return found / room if room > _LEAST_ROOM else None
 
 
-def _known_step(edges: Edges) -> int | None:
+def _known_step(edges: Edges, steps: list[Step]) -> int | None:
     near = edges.end - _NEAR_ROWS * edges.width
-    steps = level_steps(edges.step, edges.width, edges.first)[:1]
-    return next((s.unit for s in steps if _is_known(s) and (s.clean or s.unit >= near)), None)
+    return next((s.unit for s in steps[:1] if _is_known(s) and (s.clean or s.unit >= near)), None)
 
 
 def _is_known(step: Step) -> bool:

@@ -35,12 +35,13 @@ from jugal.formats.jpeg.losses import find_loss, read_with_extra
 from jugal.formats.jpeg.parse import Structure
 from jugal.formats.jpeg.runs import LEAST_KEPT, RunReader
 from jugal.formats.jpeg.select import one_sequential_scan
-from jugal.formats.jpeg.stairs import is_inside, stands_out
+from jugal.formats.jpeg.stairs import is_inside, level_steps, stands_out
 from jugal.formats.jpeg.steps import clear_steps
 from jugal.formats.jpeg.strays import has_stray
 from jugal.formats.jpeg.swaps import find_swaps, levels_part
 from jugal.formats.jpeg.thumbnail import is_luminance_first
 from jugal.formats.jpeg.traces import is_displaced, leaves_traces
+from jugal.formats.jpeg.units import begin_of, unit_at, unit_byte, unit_bytes
 from jugal.kernels.blockstats import SECTOR
 from jugal.kernels.jpeg import ERROR_DC
 from jugal.model.codes import FindingCode
@@ -146,7 +147,7 @@ def _go_back(result: Verdicts, structure: Structure, picture: Picture) -> None:
                 continue
             if is_astray(picture, structure, number, damage.first):
                 decoded = picture.scans[number]
-                at = _begin_of(decoded, damage.first)
+                at = begin_of(decoded, damage.first)
                 result.damages.append(Damage(number, damage.first, decoded.units, FindingCode.JPEG_BREAK, at, at))
                 damaged.add(number)
     result.damages.sort(key=lambda d: (d.scan, d.first))
@@ -155,7 +156,7 @@ def _go_back(result: Verdicts, structure: Structure, picture: Picture) -> None:
 def _place(damage: Damage, decoded: Decoded, unit: int) -> None:
     """Of a damage that was only noticed it is known now in which unit it begins."""
     damage.first, damage.noticed_only = unit, False
-    damage.start = damage.end = _begin_of(decoded, unit)
+    damage.start = damage.end = begin_of(decoded, unit)
 
 
 def begin_at(result: Verdicts, picture: Picture, at: int) -> None:
@@ -164,7 +165,7 @@ def begin_at(result: Verdicts, picture: Picture, at: int) -> None:
         entropy = decoded.scan.entropy
         damage = next((d for d in result.damages if d.scan == number), None)
         if damage is not None and entropy.start <= at < entropy.end:
-            _place(damage, decoded, _unit_at(decoded, at, 0, decoded.units))
+            _place(damage, decoded, unit_at(decoded, at, 0, decoded.units))
 
 
 def _unprepared(picture: Picture) -> list[int]:
@@ -252,7 +253,7 @@ def _silent_step(
             or _is_first_of(impossible(), step.unit)
             or (sure and step.unit % width and has_stray(reader, decoded, read, step.unit))
         ):
-            at = _begin_of(decoded, step.unit)
+            at = begin_of(decoded, step.unit)
             result.damages.insert(0, Damage(0, step.unit, decoded.units, FindingCode.JPEG_BREAK, at, at))
             return
 
@@ -366,10 +367,10 @@ def _judge_scan(
         if not errors and not surplus and not short and not seg_marks:
             continue
         noticed_unit = errors[0].mcu if errors else first + min(done, count - 1)
-        noticed_byte = errors[0].at if errors else _unit_byte(decoded, s, done, bounds[s + 1], lossless)
+        noticed_byte = errors[0].at if errors else unit_byte(decoded, s, done, bounds[s + 1], lossless)
         if seg_marks and (not errors or seg_marks[0][0].start <= noticed_byte + 64):
             mark, hole = seg_marks[0]
-            unit = _unit_at(decoded, mark.start, first, last)
+            unit = unit_at(decoded, mark.start, first, last)
             result.damages.append(
                 Damage(number, min(unit, last - 1), last,
                        FindingCode.JPEG_HOLE if hole else FindingCode.JPEG_FOREIGN, mark.start, mark.end)
@@ -420,7 +421,7 @@ def _look_back(
     low = first
     if near:
         searched = damage.start - _SEARCH_BYTES
-        low = max(first, bisect_left(range(decoded.units), searched, key=lambda unit: _begin_of(decoded, unit)))
+        low = max(first, bisect_left(range(decoded.units), searched, key=lambda unit: begin_of(decoded, unit)))
     # Where it is a level that is impossible decoding is in step, and the row behind the place may tell of a step.
     further = decoded.units_x if errors and errors[0].kind == ERROR_DC else 1
     broken, exact = _break_between(
@@ -438,7 +439,7 @@ def _look_back(
         silent = runs_out or code is FindingCode.JPEG_SURPLUS or (code is FindingCode.JPEG_SHORT and (stops or closed))
         damage.code = FindingCode.JPEG_BREAK if silent else code
         damage.first, damage.noticed_only = broken, False
-        damage.start = damage.end = _begin_of(decoded, broken)
+        damage.start = damage.end = begin_of(decoded, broken)
 
 
 def _break_between(
@@ -448,8 +449,9 @@ def _break_between(
     at which it does beyond doubt. An error was ``noticed`` at that MCU."""
     bit = int(decoded.unit_pos[first])
     edges = read_edges(reader, decoded.scan.entropy, bit, decoded.units_x, first, last)
-    bytes_at = partial(_unit_bytes, decoded)
-    exact = None if only_of_another else exact_step(edges)
+    bytes_at = partial(unit_bytes, decoded)
+    steps = level_steps(edges.step, edges.width, edges.first)
+    exact = None if only_of_another else exact_step(steps)
     known = min((unit for unit in (noticed, exact) if unit is not None), default=None)
 
     def believed(unit: int) -> bool:
@@ -460,7 +462,7 @@ def _break_between(
             seen - begins <= _SOON or strangeness(edges, unit) >= STRANGE or leaves_traces(reader, decoded, unit, known)
         )
 
-    broken = find_break(edges, bytes_at, believed)
+    broken = find_break(edges, bytes_at, believed, steps)
     if broken is not None and only_of_another and not is_of_another(edges, broken, bytes_at):
         return None, None
     return min((unit for unit in (broken, exact) if unit is not None), default=None), exact
@@ -538,36 +540,6 @@ def _padding(scan, segments, s: int, used: int) -> bool:  # type: ignore[no-unty
     if rest.size <= 2:
         return True
     return bool((rest == rest[0]).all()) and int(rest[0]) in (0, 0xFF)
-
-
-def _unit_bytes(decoded: Decoded, units: NDArray[np.int64]) -> NDArray[np.int64]:
-    """Raw byte offsets of ``units`` by their numbers; ones never reached, and one behind the last, stand at the end."""
-    length = decoded.scan.entropy.length
-    clean = decoded.unit_pos[np.minimum(units, decoded.units - 1)] >> 3
-    clean[(clean < 0) | (units >= decoded.units)] = length
-    return decoded.scan.entropy.raw_offsets(np.minimum(clean, length, out=clean))
-
-
-def _begin_of(decoded: Decoded, unit: int) -> int:
-    """The raw byte offset of one unit."""
-    return int(_unit_bytes(decoded, np.array([unit]))[0])
-
-
-def _unit_byte(decoded: Decoded, s: int, done: int, end: int, inside: bool) -> int:
-    """Where the first unit not done of segment ``s`` begins; with ``inside`` where decoding it ended, for a unit is long."""
-    unit = int(decoded.segments.mcu[s]) + done
-    if done < int(decoded.segments.count[s]) and decoded.unit_pos[unit] >= 0 and not inside:
-        return int(decoded.raw([min(int(decoded.unit_pos[unit]), decoded.scan.entropy.length * 8)])[0])
-    used = int(decoded.segments.start[s]) + -(-int(decoded.used[s]) // 8)
-    return min(end, int(decoded.raw([8 * min(used, decoded.scan.entropy.length)])[0]))
-
-
-def _unit_at(decoded: Decoded, raw: int, first: int, last: int) -> int:
-    """The unit whose bits lie at raw offset ``raw``."""
-    clean = decoded.scan.entropy.clean_offset(raw) * 8
-    positions = decoded.unit_pos[first:last]
-    reached = positions[positions >= 0]
-    return first + max(0, int(np.searchsorted(reached, clean, side="right")) - 1)
 
 
 def _limit_spread(damage: Damage, planes: Planes, last_error: int) -> None:

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from jugal.binary.source import Source
 from jugal.formats.base import RepairDraft, RepairImpossible, Subject
+from jugal.formats.jpeg import spec
 from jugal.formats.jpeg.breaks import level_planes
 from jugal.formats.jpeg.damage import Damage, all_sound, judge
 from jugal.formats.jpeg.decode import Picture, decode
@@ -47,7 +48,8 @@ class Order:
 
 def find_order(subject: Subject, structure: Structure, picture: Picture, damages: Sequence[Damage]) -> Order | None:
     """The order of clusters in which nothing is wrong with a damaged picture; None where there is none."""
-    if subject.size > _MOST_BYTES or not decodable(structure):
+    frame = structure.frame
+    if subject.size > _MOST_BYTES or not decodable(structure) or frame is None or frame.marker == spec.LOSSLESS:
         return None
     starts = sorted({damage.start for damage in damages})[:_MOST_STARTS]
     best, most = None, 0.0
@@ -90,8 +92,7 @@ def _orders(size: int, starts: Sequence[int]) -> Iterator[Order]:
     near, late = list(dict.fromkeys(near)), list(dict.fromkeys(near + late))
     for c, at in late:
         what = f"Took out the {c:,} bytes at {at:,}, which are none of the picture's."
-        yield _order(size, what, at, at + c, (at, at), (at + c, at + c))
-    for c, at in late:
+        yield _order(size, what, at, at + c)
         other = at + c
         if other + c <= size:
             what = f"Exchanged the {c:,} bytes at {at:,} and those at {other:,}."
